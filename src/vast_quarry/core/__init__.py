@@ -1,0 +1,1 @@
+"""The heart: computation on arrays, without interface code."""

@@ -1,0 +1,1 @@
+"""From matches to cameras: tracks, resection, triangulation, bundle adjustment, levelling."""

@@ -1,0 +1,1 @@
+"""One file per open format, read and write."""

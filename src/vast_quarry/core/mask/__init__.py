@@ -1,0 +1,1 @@
+"""Masks: what of a photo counts."""

@@ -1,0 +1,1 @@
+"""Features, choice of pairs, matching and two-view geometry."""

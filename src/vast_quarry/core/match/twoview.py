@@ -1,0 +1,106 @@
+"""Two-view geometry: which matches obey one epipolar geometry, and how two cameras stand to each other.
+
+Robust estimation is LO-RANSAC with minimal solvers from PoseLib.
+
+References
+----------
+Hartley, R., Zisserman, A. (2004). Multiple View Geometry in Computer Vision, 2nd ed., ch. 9-11.
+Nister, D. (2004). An efficient solution to the five-point relative pose problem. IEEE TPAMI 26(6).
+Larsson, V. and contributors. PoseLib - minimal solvers for camera pose estimation (2020).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import poselib
+from numpy.typing import NDArray
+
+from vast_quarry.core.camera import Camera, undistort
+
+Array = NDArray[np.float64]
+#: fewest matches that make two photos a pair
+FEWEST = 16
+
+
+@dataclass
+class RelativePose:
+    """Second camera against the first: ``X2 = R X1 + t``, ``|t| = 1``; which matches agree; their median angle."""
+
+    rotation: Array
+    translation: Array
+    inliers: NDArray[np.bool_]
+    angle_deg: float
+
+
+def verify(x1: Array, x2: Array, threshold: float, seed: int = 0) -> NDArray[np.bool_]:
+    """Which matches obey one fundamental matrix.
+
+    Parameters
+    ----------
+    x1, x2 : (N, 2)
+        Matched pixels.
+    threshold : float
+        Greatest epipolar distance in pixels.
+
+    Returns
+    -------
+    (N,) bool
+        All False when too few agree for it to be no chance.
+    """
+    none = np.zeros(len(x1), bool)
+    if len(x1) < FEWEST:
+        return none
+    options = {"max_epipolar_error": threshold, "max_iterations": 4000, "min_iterations": 200, "seed": seed}
+    _, info = poselib.estimate_fundamental(x1.astype(float), x2.astype(float), options, {})
+    inliers = np.asarray(info["inliers"], bool)
+    if inliers.sum() < FEWEST or inliers.mean() < 0.2:
+        return none
+    return inliers
+
+
+def _plain_camera(focal: float) -> dict:
+    return {"model": "SIMPLE_PINHOLE", "width": 2, "height": 2, "params": [focal, 0.0, 0.0]}
+
+
+def relative_pose(x1: Array, x2: Array, cam1: Camera, cam2: Camera, threshold: float) -> RelativePose | None:
+    """Relative pose of two calibrated cameras from matched pixels (N, 2), or None."""
+    if len(x1) < FEWEST:
+        return None
+    n1, n2 = undistort(x1, cam1), undistort(x2, cam2)
+    f1, f2 = cam1.fx, cam2.fx
+    options = {"max_epipolar_error": threshold, "max_iterations": 10000, "min_iterations": 300, "seed": 0}
+    pose, info = poselib.estimate_relative_pose(n1 * f1, n2 * f2, _plain_camera(f1), _plain_camera(f2), options, {})
+    inliers = np.asarray(info["inliers"], bool)
+    if inliers.sum() < FEWEST:
+        return None
+    rotation, t = np.asarray(pose.R), np.asarray(pose.t)
+    d1 = np.concatenate([n1, np.ones((len(n1), 1))], 1)
+    d2 = np.concatenate([n2, np.ones((len(n2), 1))], 1) @ rotation
+    cosine = (d1 * d2).sum(1) / np.linalg.norm(d1, axis=1) / np.linalg.norm(d2, axis=1)
+    angle = np.degrees(np.arccos(np.clip(cosine[inliers], -1, 1)))
+    # what remains once the rotation is taken out is parallax
+    return RelativePose(rotation, t, inliers, float(np.median(angle)))
+
+
+def shared_focal(x1: Array, x2: Array, width: int, height: int, threshold: float) -> tuple[float, int] | None:
+    """Focal length in pixels that two photos of one lens agree on, and how many matches do; None when they do not say."""
+    if len(x1) < 30:
+        return None
+    middle = np.array([(width - 1) / 2, (height - 1) / 2])
+    options = {"max_epipolar_error": threshold, "max_iterations": 5000, "min_iterations": 300, "seed": 0}
+    pair, info = poselib.estimate_shared_focal_relative_pose(
+        (x1 - middle).astype(float), (x2 - middle).astype(float), np.zeros(2), options, {}
+    )
+    focal = float(pair.camera1.params[0])
+    longest = max(width, height)
+    if not np.isfinite(focal) or not 0.4 * longest < focal < 8 * longest:
+        return None
+    return focal, int(np.sum(info["inliers"]))
+
+
+def triangulation_angles(rays1: Array, rays2: Array) -> Array:
+    """Angle in degrees between pairs of world directions (N, 3)."""
+    c = (rays1 * rays2).sum(1) / (np.linalg.norm(rays1, axis=1) * np.linalg.norm(rays2, axis=1))
+    return np.degrees(np.arccos(np.clip(c, -1, 1)))

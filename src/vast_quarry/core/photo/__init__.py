@@ -1,0 +1,1 @@
+"""Reading photos and what they say of themselves."""

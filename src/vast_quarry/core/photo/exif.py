@@ -1,0 +1,109 @@
+"""What a photo says of its camera (Exif), and the focal length in pixels that follows.
+
+References
+----------
+CIPA DC-008 (Exif 2.32): tags FocalLength (0x920A), FocalLengthIn35mmFilm (0xA405), FocalPlaneXResolution (0xA20E),
+FocalPlaneResolutionUnit (0xA210), Orientation (0x0112). The 35 mm equivalent is taken over the diagonal, 43.27 mm
+(common practice).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from PIL import Image
+
+#: diagonal of the 36 x 24 mm frame
+FULL_FRAME_DIAGONAL = float(np.hypot(36.0, 24.0))
+#: when nothing is known: a 35 mm equivalent between a phone's and a normal lens; refined while aligning
+GUESSED_FOCAL35 = 32.0
+
+
+@dataclass(frozen=True)
+class Exif:
+    """The few tags that matter here; None where the photo does not say."""
+
+    make: str | None = None
+    model: str | None = None
+    lens: str | None = None
+    focal_mm: float | None = None
+    focal35_mm: float | None = None
+    plane_resolution: float | None = None
+    exposure_s: float | None = None
+    f_number: float | None = None
+    iso: int | None = None
+    taken: str | None = None
+    orientation: int = 1
+    extra: dict[str, Any] = field(default_factory=dict)
+
+
+def _number(value: Any) -> float | None:
+    try:
+        number = float(value)
+    except (TypeError, ValueError, ZeroDivisionError):
+        return None
+    return number if np.isfinite(number) and number > 0 else None
+
+
+def _text(value: Any) -> str | None:
+    if value is None:
+        return None
+    text = "".join(c for c in str(value) if c.isprintable()).strip()
+    return text or None
+
+
+def read_exif(image: Image.Image) -> Exif:
+    """Tags of an opened picture; broken EXIF counts as none."""
+    try:
+        root = image.getexif()
+        sub = root.get_ifd(0x8769)
+    except Exception:  # a hostile or broken block must not stop the photo
+        return Exif()
+    resolution = _number(sub.get(0xA20E))
+    unit_mm = {2: 25.4, 3: 10.0, 4: 1.0, 5: 0.001}.get(int(_number(sub.get(0xA210)) or 2), 25.4)
+    orientation = _number(root.get(0x0112))
+    iso = sub.get(0x8827)
+    iso = _number(iso[0] if isinstance(iso, tuple) and iso else iso)
+    return Exif(
+        make=_text(root.get(0x010F)),
+        model=_text(root.get(0x0110)),
+        lens=_text(sub.get(0xA434)),
+        focal_mm=_number(sub.get(0x920A)),
+        focal35_mm=_number(sub.get(0xA405)),
+        plane_resolution=resolution / unit_mm if resolution else None,
+        exposure_s=_number(sub.get(0x829A)),
+        f_number=_number(sub.get(0x829D)),
+        iso=int(iso) if iso else None,
+        taken=_text(sub.get(0x9003) or root.get(0x0132)),
+        orientation=int(orientation) if orientation in (1, 2, 3, 4, 5, 6, 7, 8) else 1,
+    )
+
+
+def focal_length_pixels(exif: Exif, width: int, height: int) -> tuple[float, str]:
+    """Focal length in pixels and where it came from.
+
+    Parameters
+    ----------
+    exif : Exif
+    width, height : int
+        Size of the photo in pixels.
+
+    Returns
+    -------
+    focal : float
+    source : str
+        ``"35 mm equivalent"``, ``"focal length and sensor"`` or ``"guessed"``.
+    """
+    diagonal = float(np.hypot(width, height))
+    longest = max(width, height)
+    if exif.focal35_mm:
+        focal = exif.focal35_mm / FULL_FRAME_DIAGONAL * diagonal
+        if 0.2 * longest < focal < 30 * longest:
+            return focal, "35 mm equivalent"
+    if exif.focal_mm and exif.plane_resolution:
+        focal = exif.focal_mm * exif.plane_resolution
+        if 0.2 * longest < focal < 30 * longest:
+            return focal, "focal length and sensor"
+    return GUESSED_FOCAL35 / FULL_FRAME_DIAGONAL * diagonal, "guessed"

@@ -1,0 +1,188 @@
+"""Reading photos of any usual kind as upright 8-bit RGB, with plain words when that does not work."""
+
+from __future__ import annotations
+
+import warnings
+from dataclasses import dataclass
+from pathlib import Path
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+from PIL import Image, UnidentifiedImageError
+
+from vast_quarry.core.errors import PlainError
+from vast_quarry.core.photo.exif import Exif, focal_length_pixels, read_exif
+
+#: endings of file names taken for photos
+PHOTO_ENDINGS = {".jpg", ".jpeg", ".png", ".tif", ".tiff", ".webp", ".tga", ".bmp"}
+#: largest photo that is decoded, in pixels
+LARGEST = 200_000_000
+#: smallest side of a photo that can hold enough to align it
+SMALLEST_SIDE = 64
+
+Image.MAX_IMAGE_PIXELS = None  # our own limit, with our own words
+
+
+@dataclass(frozen=True)
+class PhotoFacts:
+    """A photo as seen upright: size, EXIF, focal length in pixels and where that came from."""
+
+    width: int
+    height: int
+    exif: Exif
+    focal: float
+    focal_source: str
+
+
+def find_photos(folder: Path) -> list[Path]:
+    """Photos below a folder by their endings, in natural order; hidden files are passed over.
+
+    Raises
+    ------
+    PlainError
+        When the folder does not exist.
+    """
+    if not folder.exists():
+        raise PlainError(f"There is no folder {folder}.", "Check the path.")
+    if folder.is_file():
+        raise PlainError(f"{folder} is a file.", "Give the folder that holds the photos.")
+    found = [
+        p
+        for p in folder.rglob("*")
+        if p.suffix.lower() in PHOTO_ENDINGS
+        and p.is_file()
+        and not any(part.startswith(".") for part in p.relative_to(folder).parts)
+    ]
+    return sorted(found, key=lambda p: _natural(str(p.relative_to(folder))))
+
+
+def _natural(text: str) -> list[tuple[int, int, str]]:
+    """Sorting key in which photo_9 comes before photo_10."""
+    parts: list[tuple[int, int, str]] = []
+    run = ""
+    for c in text + "\0":
+        if run and c.isdecimal() != run[-1].isdecimal():
+            parts.append((0, int(run), run) if run[-1].isdecimal() else (1, 0, run.lower()))
+            run = ""
+        run += c
+    return parts
+
+
+def _open(path: Path) -> Image.Image:
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            image = Image.open(path)
+    except UnidentifiedImageError as error:
+        raise PlainError("is not a picture that can be read.", "Leave it out or export it as JPEG.") from error
+    except FileNotFoundError as error:
+        raise PlainError("is no longer there.") from error
+    except (OSError, ValueError, SyntaxError, OverflowError) as error:
+        raise PlainError("cannot be opened; it may be damaged.", "Copy it again from the camera.") from error
+    pixels = image.width * image.height
+    if pixels > LARGEST:
+        raise PlainError(
+            f"has {pixels / 1e6:.0f} megapixels; up to {LARGEST / 1e6:.0f} are taken.", "Save a smaller copy of it."
+        )
+    if min(image.size) < SMALLEST_SIDE:
+        raise PlainError(
+            f"is only {image.width} x {image.height} pixels; {SMALLEST_SIDE} a side is the least that can be aligned."
+        )
+    return image
+
+
+def read_facts(path: Path) -> PhotoFacts:
+    """Size and EXIF of a photo without decoding it.
+
+    Raises
+    ------
+    PlainError
+        When it is no picture, too large or too small; the sentence goes after the photo's name.
+    """
+    image = _open(path)
+    exif = read_exif(image)
+    width, height = image.size
+    if exif.orientation >= 5:
+        width, height = height, width
+    focal, source = focal_length_pixels(exif, width, height)
+    return PhotoFacts(width, height, exif, focal, source)
+
+
+_TURNS = {
+    2: Image.Transpose.FLIP_LEFT_RIGHT, 3: Image.Transpose.ROTATE_180, 4: Image.Transpose.FLIP_TOP_BOTTOM,
+    5: Image.Transpose.TRANSPOSE, 6: Image.Transpose.ROTATE_270, 7: Image.Transpose.TRANSVERSE,
+    8: Image.Transpose.ROTATE_90,
+}  # fmt: skip
+
+
+def _decoded(path: Path) -> Image.Image:
+    image = _open(path)
+    orientation = read_exif(image).orientation
+    try:
+        image.load()
+    except (OSError, ValueError, SyntaxError, MemoryError, EOFError) as error:
+        raise PlainError("is cut short or damaged.", "Copy it again from the camera.") from error
+    if orientation in _TURNS:
+        image = image.transpose(_TURNS[orientation])
+    return image
+
+
+def _as_rgb(image: Image.Image) -> NDArray[np.uint8]:
+    if image.mode.startswith("I") or image.mode == "F":  # 16-bit or wider grey
+        values = np.asarray(image).astype(np.float64)
+        top = 65535.0 if values.max(initial=0) > 255 else 255.0
+        grey = np.clip(values / top * 255.0 + 0.5, 0, 255).astype(np.uint8)
+        return np.repeat(grey[..., None], 3, axis=2)
+    if image.mode in ("RGBA", "LA", "PA") or "transparency" in image.info:
+        image = image.convert("RGBA")
+        return np.ascontiguousarray(np.asarray(image)[..., :3])
+    return np.asarray(image.convert("RGB"))
+
+
+def load_rgb(path: Path, scale: float = 1.0) -> NDArray[np.uint8]:
+    """The upright photo as (height, width, 3) uint8 RGB, smaller by ``scale`` (area averaging).
+
+    Raises
+    ------
+    PlainError
+        When it cannot be read; the sentence goes after the photo's name.
+    """
+    rgb = _as_rgb(_decoded(path))
+    return resized(rgb, scale)
+
+
+def resized(picture: NDArray, scale: float) -> NDArray:
+    """A picture made smaller by averaging areas; the size is :func:`scaled_size`'s."""
+    if scale >= 1.0:
+        return picture
+    height, width = picture.shape[:2]
+    return cv2.resize(picture, scaled_size(width, height, scale), interpolation=cv2.INTER_AREA)
+
+
+def scaled_size(width: int, height: int, scale: float) -> tuple[int, int]:
+    """Width and height of a photo made smaller by ``scale``."""
+    if scale >= 1.0:
+        return width, height
+    return max(1, round(width * scale)), max(1, round(height * scale))
+
+
+def load_alpha(path: Path) -> NDArray[np.bool_] | None:
+    """The upright photo's own mask from its alpha channel (True is kept), or None when it has none."""
+    image = _open(path)
+    if image.mode not in ("RGBA", "LA", "PA") and "transparency" not in image.info:
+        return None
+    alpha = np.asarray(_decoded(path).convert("RGBA"))[..., 3]
+    return alpha > 127 if (alpha <= 127).any() else None
+
+
+def sharpness(gray: NDArray[np.uint8]) -> float:
+    """How sharp a photo is: the 95th percentile of gradient over that of the contrast at a coarser size.
+
+    A plain figure to compare photos of one set with; about 0.1 (blurred) to 1 (crisp).
+    """
+    g = cv2.GaussianBlur(gray, (0, 0), 0.7).astype(np.float32)
+    fine = np.hypot(cv2.Sobel(g, cv2.CV_32F, 1, 0), cv2.Sobel(g, cv2.CV_32F, 0, 1)) / 8.0
+    coarse = cv2.resize(g, None, fx=0.25, fy=0.25, interpolation=cv2.INTER_AREA)
+    wide = np.hypot(cv2.Sobel(coarse, cv2.CV_32F, 1, 0), cv2.Sobel(coarse, cv2.CV_32F, 0, 1)) / 8.0
+    return float(np.percentile(fine, 95) / max(np.percentile(wide, 95), 1e-3))

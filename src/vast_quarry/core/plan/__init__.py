@@ -1,0 +1,1 @@
+"""Planning: from subject, camera and overlap to stations."""

@@ -1,0 +1,1 @@
+"""The practice rig: made-up scenes photographed with known truth."""

@@ -1,0 +1,56 @@
+"""Procedural 3D colour of the rig's materials (numba): albedo in linear RGB at a place in the world.
+
+Every material has detail down to ``finest`` metres, which the caller sets to about one pixel.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+
+from vast_quarry.core.rig.noise import fbm, value_noise
+
+SANDSTONE, GRASS, CLAY, FELT = 0, 1, 2, 3
+
+
+@njit(cache=True)
+def _octaves(scale: float, finest: float) -> int:
+    return max(1, min(12, int(np.ceil(np.log2(scale / finest))) + 1))
+
+
+@njit(cache=True)
+def albedo(
+    material: int, x: float, y: float, z: float, finest: float, seed: int
+) -> tuple[float, float, float]:
+    """Linear RGB reflectance of a material at a place."""
+    if material == SANDSTONE:
+        bed = fbm(x * 0.35, y * 0.35, z * 3.0, 0.05, _octaves(0.05, finest), 0.75, seed + 11)
+        grain = fbm(x, y, z, 0.008, _octaves(0.008, finest), 0.9, seed + 31)
+        lichen = fbm(x, y, z, 0.06, _octaves(0.06, finest), 0.7, seed + 53)
+        tone = 0.36 + 0.08 * bed + 0.16 * grain
+        r, g, b = tone * 1.12, tone * 0.92, tone * 0.66
+        if lichen > 0.25:
+            s = min(1.0, (lichen - 0.25) * 5.0) * (0.75 + 0.4 * grain)
+            s = min(max(s, 0.0), 1.0)
+            r, g, b = r * (1 - s) + 0.40 * s, g * (1 - s) + 0.44 * s, b * (1 - s) + 0.30 * s
+    elif material == GRASS:
+        blades = fbm(x, y, z, 0.012, _octaves(0.012, finest * 1.5), 0.9, seed + 71)
+        patch = fbm(x, y, z, 0.22, 4, 0.6, seed + 91)
+        straw = value_noise(x * 160.0, y * 160.0, z * 160.0, seed + 97)
+        tone = 0.16 + 0.11 * blades + 0.03 * patch
+        r, g, b = tone * (0.75 + 0.25 * patch), tone * 1.15, tone * 0.42
+        if straw > 0.45:
+            r, g, b = r + 0.18, g + 0.15, b + 0.07
+    elif material == CLAY:
+        fire = fbm(x, y, z, 0.05, _octaves(0.05, finest), 0.7, seed + 13)
+        grain = fbm(x, y, z, 0.005, _octaves(0.005, finest), 0.9, seed + 37)
+        soot = fbm(x, y, z * 0.6, 0.03, _octaves(0.03, finest), 0.65, seed + 59)
+        tone = 0.30 + 0.07 * fire + 0.13 * grain
+        r, g, b = tone * 1.35, tone * 0.72, tone * 0.45
+        if soot > 0.30:
+            s = min(0.8, (soot - 0.30) * 3.0)
+            r, g, b = r * (1 - s) + 0.05 * s, g * (1 - s) + 0.045 * s, b * (1 - s) + 0.045 * s
+    else:
+        tone = 0.055 + 0.006 * fbm(x, y, z, 0.004, 2, 0.8, seed + 17)
+        r, g, b = tone, tone * 1.04, tone * 1.12
+    return max(r, 0.01), max(g, 0.01), max(b, 0.01)

@@ -1,0 +1,173 @@
+"""The simulated camera: several rays per pixel through a distorted thin lens, then sensor and noise.
+
+Order of events as in a real camera: scene radiance, lens (distortion, focus blur, motion during the exposure,
+vignetting), exposure, shot and read noise, white balance, sRGB tone curve.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+from numba import njit, prange
+from numpy.typing import NDArray
+
+from vast_quarry.core.camera import Camera, undistort
+from vast_quarry.core.pose import rotation_from_vector
+from vast_quarry.core.raycast import RayScene
+from vast_quarry.core.rig.paint import albedo
+from vast_quarry.core.rig.scenes import Scene
+
+Array = NDArray[np.float64]
+#: rotated grid of four samples in a pixel
+SAMPLES = np.array([[0.125, 0.375], [0.375, -0.125], [-0.125, -0.375], [-0.375, 0.125]])
+
+
+@dataclass
+class Shot:
+    """One exposure: where the camera stands and what goes wrong."""
+
+    camera: Camera
+    rotation: Array
+    center: Array
+    #: distance of sharp focus in metres, and lens opening in metres (0: everything sharp)
+    focus: float = 1.0
+    opening: float = 0.0
+    #: rotation vector (radians) by which the camera turns while the shutter is open
+    shake: Array = field(default_factory=lambda: np.zeros(3))
+    #: exposure factor and factors of red, green, blue
+    exposure: float = 1.0
+    balance: tuple[float, float, float] = (1.0, 1.0, 1.0)
+    vignetting: float = 0.0
+    #: electrons at full scale (0: no noise), and read noise in electrons
+    full_well: float = 0.0
+    read_noise: float = 0.0
+    seed: int = 0
+
+
+@njit(parallel=True, cache=True)
+def _make_rays(xy, rotations, center, focus, opening, row0, seed, rays):  # type: ignore[no-untyped-def]
+    rows, width, samples, _ = xy.shape
+    for j in prange(rows):
+        for i in range(width):
+            h = np.uint32((row0 + j) * 73856093) ^ np.uint32(i * 19349663) ^ np.uint32(seed)
+            h = np.uint32((h ^ (h >> np.uint32(15))) * np.uint32(0x2C1B3C6D))
+            turn = np.float64(h) * 1.4629180792671596e-09
+            for s in range(samples):
+                x = xy[j, i, s, 0]
+                y = xy[j, i, s, 1]
+                a = turn + s * 2.399963
+                r = opening * 0.5 * np.sqrt((s + 0.5) / samples)
+                lx = r * np.cos(a)
+                ly = r * np.sin(a)
+                dx = x - lx / focus
+                dy = y - ly / focus
+                for k in range(3):
+                    rays[j, i, s, k] = center[k] + rotations[s, 0, k] * lx + rotations[s, 1, k] * ly
+                    rays[j, i, s, 3 + k] = rotations[s, 0, k] * dx + rotations[s, 1, k] * dy + rotations[s, 2, k]
+
+
+@njit(parallel=True, cache=True)
+def _shade(t, mesh, face, uv, rays, faces, face_start, vert_start, light, materials, finest, seed, color, subject):  # type: ignore[no-untyped-def]
+    for n in prange(t.shape[0]):
+        if mesh[n] == np.uint32(0xFFFFFFFF):
+            subject[n] = -1.0
+            continue
+        m = np.int64(mesh[n])
+        f = face_start[m] + np.int64(face[n])
+        u = uv[n, 0]
+        v = uv[n, 1]
+        base = vert_start[m]
+        e = (
+            light[base + faces[f, 0]] * (1 - u - v) + light[base + faces[f, 1]] * u + light[base + faces[f, 2]] * v
+        )
+        x = rays[n, 0] + t[n] * rays[n, 3]
+        y = rays[n, 1] + t[n] * rays[n, 4]
+        z = rays[n, 2] + t[n] * rays[n, 5]
+        r, g, b = albedo(materials[m], x, y, z, finest, seed)
+        color[n, 0] = r * e
+        color[n, 1] = g * e
+        color[n, 2] = b * e
+        subject[n] = 1.0 if m == 0 else 0.0
+
+
+class Studio:
+    """A lit scene, ready to be photographed."""
+
+    def __init__(self, scene: Scene, rays: RayScene, finest: float) -> None:
+        self.scene, self.rays, self.finest = scene, rays, finest
+        counts_f = [len(b.faces) for b in scene.bodies]
+        counts_v = [len(b.vertices) for b in scene.bodies]
+        self._faces = np.concatenate([b.faces for b in scene.bodies])
+        self._face_start = np.cumsum([0, *counts_f])
+        self._vert_start = np.cumsum([0, *counts_v])
+        self._light = np.concatenate([b.light for b in scene.bodies]).astype(np.float64)
+        self._materials = np.array([b.material for b in scene.bodies])
+
+    def radiance(self, shot: Shot, backdrop: NDArray[np.float32] | None = None) -> tuple[NDArray, NDArray]:
+        """Linear RGB (height, width, 3) and the share of each pixel that the subject covers (height, width)."""
+        cam = shot.camera
+        out = np.empty((cam.height, cam.width, 3), np.float32)
+        cover = np.empty((cam.height, cam.width), np.float32)
+        k = len(SAMPLES)
+        rotations = np.stack(
+            [rotation_from_vector(shot.shake * ((s + 0.5) / k - 0.5)) @ shot.rotation for s in range(k)]
+        )
+        band = max(1, 400_000 // (cam.width * k))
+        for row in range(0, cam.height, band):
+            rows = min(band, cam.height - row)
+            v, u = np.meshgrid(np.arange(row, row + rows), np.arange(cam.width), indexing="ij")
+            px = np.stack([u, v], -1)[:, :, None, :] + SAMPLES
+            xy = undistort(px, cam)
+            rays = np.empty((rows, cam.width, k, 6), np.float32)
+            _make_rays(xy, rotations, shot.center, shot.focus, shot.opening, row, shot.seed, rays)
+            flat = rays.reshape(-1, 6)
+            hit = self.rays.cast(flat)
+            color = np.empty((len(flat), 3), np.float32)
+            subject = np.empty(len(flat), np.float32)
+            _shade(
+                hit["t"], hit["mesh"], hit["face"], hit["uv"], flat, self._faces, self._face_start, self._vert_start,
+                self._light, self._materials, self.finest, self.scene.seed, color, subject,
+            )  # fmt: skip
+            missed = subject < 0
+            if missed.any():
+                if backdrop is not None:
+                    behind = np.repeat(backdrop[row : row + rows].reshape(-1, 3), k, axis=0)
+                    color[missed] = behind[missed]
+                else:
+                    up = flat[missed, 5] / np.linalg.norm(flat[missed, 3:], axis=1)
+                    color[missed] = np.asarray(self.scene.sky, np.float32) * (0.8 + 0.3 * up.clip(0, 1))[:, None]
+            out[row : row + rows] = color.reshape(rows, cam.width, k, 3).mean(2)
+            cover[row : row + rows] = np.maximum(subject, 0).reshape(rows, cam.width, k).mean(2)
+        return out, cover
+
+    def photograph(self, shot: Shot, backdrop: NDArray[np.float32] | None = None) -> tuple[NDArray[np.uint8], NDArray]:
+        """sRGB photo (height, width, 3) as 8 bit, and the subject's share of each pixel."""
+        linear, cover = self.radiance(shot, backdrop)
+        return develop(linear, shot), cover
+
+
+def develop(linear: NDArray[np.float32], shot: Shot) -> NDArray[np.uint8]:
+    """What sensor and camera make of the radiance in front of the lens."""
+    cam = shot.camera
+    rng = np.random.default_rng(shot.seed)
+    signal = linear * shot.exposure
+    if shot.vignetting:
+        v, u = np.meshgrid(np.arange(cam.height), np.arange(cam.width), indexing="ij")
+        r2 = ((u - cam.cx) / cam.fx) ** 2 + ((v - cam.cy) / cam.fy) ** 2
+        signal = signal * (1 - shot.vignetting + shot.vignetting / (1 + r2) ** 2)[..., None]
+    if shot.full_well:
+        electrons = signal * shot.full_well
+        electrons = electrons + rng.standard_normal(electrons.shape, dtype=np.float32) * np.sqrt(
+            np.maximum(electrons, 0) + shot.read_noise**2
+        )
+        signal = electrons / shot.full_well
+    signal = signal * np.asarray(shot.balance, np.float32)
+    return to_srgb8(signal)
+
+
+def to_srgb8(linear: NDArray) -> NDArray[np.uint8]:
+    """Linear light to 8-bit sRGB (IEC 61966-2-1)."""
+    x = np.clip(linear, 0.0, 1.0)
+    y = np.where(x <= 0.0031308, 12.92 * x, 1.055 * np.power(x, 1 / 2.4) - 0.055)
+    return (y * 255.0 + 0.5).astype(np.uint8)

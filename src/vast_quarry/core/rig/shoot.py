@@ -1,0 +1,187 @@
+"""A whole shoot with the practice rig: photos with EXIF, exact masks, and the truth.
+
+Everything that can go wrong in a photo is a named defect that can be switched off.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+from PIL import Image
+
+from vast_quarry.core.camera import Camera
+from vast_quarry.core.formats.atomic import write_json
+from vast_quarry.core.formats.ply import PlyData, write_ply
+from vast_quarry.core.plan.rings import Station, fitting_distance, ring_elevations, rings
+from vast_quarry.core.progress import Progress, silent
+from vast_quarry.core.rig.light import bake_light, ray_scene
+from vast_quarry.core.rig.render import Shot, Studio, to_srgb8
+from vast_quarry.core.rig.scenes import Scene, blurred_backdrop, build_scene
+from vast_quarry.core.rig.truth import camera_entry, count_views, set_info, truth_folder
+
+#: what can be switched off with ``--off``
+DEFECTS = ("distortion", "blur", "vignetting", "noise", "drift", "shake", "jitter")
+#: our made-up camera: sensor width and height of the 4:3 body in millimetres
+SENSOR = (17.3, 13.0)
+
+
+@dataclass(frozen=True)
+class ShootSettings:
+    """What to shoot.
+
+    ``focal35`` is the focal length in millimetres for a 36 x 24 mm frame (by diagonal).
+    """
+
+    scene: str = "milestone"
+    rings: int = 3
+    per_ring: int = 12
+    width: int = 1200
+    height: int = 900
+    focal35: float = 40.0
+    seed: int = 1
+    fill: float = 0.85
+    heldout: int = 6
+    exif: bool = True
+    quality: int = 93
+    off: frozenset[str] = field(default_factory=frozenset)
+
+    def has(self, defect: str) -> bool:
+        """Whether a defect is on."""
+        return defect not in self.off
+
+
+def focal_pixels(focal35: float, width: int, height: int) -> float:
+    """Focal length in pixels of a 35 mm equivalent by the diagonal (43.27 mm)."""
+    return float(focal35 / np.hypot(36.0, 24.0) * np.hypot(width, height))
+
+
+def rig_camera(settings: ShootSettings) -> Camera:
+    """The simulated camera; a mild barrel distortion and a slightly off-centre axis unless switched off."""
+    f = focal_pixels(settings.focal35, settings.width, settings.height) * 1.013  # EXIF is never quite right
+    w, h = settings.width, settings.height
+    if not settings.has("distortion"):
+        return Camera.simple(w, h, f)
+    cx, cy = (w - 1) / 2 + 0.006 * w, (h - 1) / 2 - 0.004 * w
+    return Camera(w, h, f, f, cx, cy, k1=-0.085, k2=0.045, k3=0.0, p1=0.0006, p2=-0.0004)
+
+
+def stations_for(scene: Scene, camera: Camera, settings: ShootSettings) -> list[Station]:
+    """The stations of a shoot: rings about the middle of the subject, exact on a turntable, unsteady by hand."""
+    target = np.array([0.0, 0.0, scene.size[2] * 0.47])
+    distance = fitting_distance(scene.size, camera, settings.fill)
+    jitter = 0.0 if scene.turntable or not settings.has("jitter") else 0.02
+    return rings(target, distance, ring_elevations(settings.rings), settings.per_ring, jitter, settings.seed)
+
+
+def shoot(settings: ShootSettings, out: Path, progress: Progress = silent) -> None:
+    """Photograph a scene into ``out``: ``photos/``, ``masks/``, ``truth/``.
+
+    Raises
+    ------
+    ValueError
+        For an unknown scene or impossible settings.
+    FileExistsError
+        When ``out`` already holds photos.
+    """
+    if settings.width < 64 or settings.height < 64:
+        raise ValueError("the rig's photos are at least 64 x 64 pixels")
+    unknown = settings.off - set(DEFECTS)
+    if unknown:
+        raise ValueError(f"no defect called {', '.join(sorted(unknown))}; there are: {', '.join(DEFECTS)}")
+    if (out / "photos").exists():
+        raise FileExistsError(f"{out} already holds a shoot")
+    camera = rig_camera(settings)
+    guess = {"milestone": 0.6, "finial": 0.38}.get(settings.scene, 0.5)
+    gsd = guess / (settings.fill * min(settings.width, settings.height))
+    scene = build_scene(settings.scene, settings.seed, gsd)
+    rays = ray_scene(scene)
+    total = settings.rings * settings.per_ring + settings.heldout + 3
+    progress(1, total)
+    bake_light(scene, rays)
+    progress(3, total)
+    studio = Studio(scene, rays, gsd)
+    stations = stations_for(scene, camera, settings)
+    for folder in ("photos", "masks"):
+        (out / folder).mkdir(parents=True)
+    truth = truth_folder(out)
+    backdrop = blurred_backdrop(scene, camera.width, camera.height) if scene.turntable else None
+    rng = np.random.default_rng(settings.seed + 77)
+    names, entries = [], []
+    for i, station in enumerate(stations):
+        shot = _shot(camera, station, settings, rng, i)
+        photo, cover = studio.photograph(shot, backdrop)
+        stem = f"{settings.scene}_{i + 1:03d}"
+        _save_photo(out / "photos" / f"{stem}.jpg", photo, settings, i)
+        Image.fromarray(((cover > 0.5) * 255).astype(np.uint8)).save(out / "masks" / f"{stem}.png")
+        names.append(f"{stem}.jpg")
+        entries.append(camera_entry(f"{stem}.jpg", camera, station.rotation, station.center))
+        progress(4 + i, total)
+    views = [(camera, s.rotation, s.center) for s in stations]
+    write_json(truth / "cameras.json", {"cameras": entries})
+    write_ply(truth / "mesh.ply", PlyData(scene.subject.vertices, faces=scene.subject.faces))
+    np.savez_compressed(truth / "visibility.npz", count=count_views(scene, rays, views))
+    name = f"{settings.scene}_{settings.rings}x{settings.per_ring}_s{settings.seed}"
+    write_json(truth / "info.json", set_info(scene, name, views, names, {}))
+    write_json(truth / "heldout.json", {"cameras": _heldout(studio, camera, settings, scene, truth, progress, total)})
+    progress(total, total)
+
+
+def _shot(camera: Camera, station: Station, settings: ShootSettings, rng: np.random.Generator, i: int) -> Shot:
+    """One exposure at a station; random numbers are drawn whether or not a defect is on, so that it alone changes."""
+    drift, balance, shake = rng.normal(0, 0.05), rng.normal(0, 0.012, 3), rng.normal(0, 1, 3)
+    distance = float(np.linalg.norm(station.center))
+    shot = Shot(camera, station.rotation, station.center, focus=distance * 0.97, exposure=1.25, seed=settings.seed * 1000 + i)
+    if settings.has("blur"):
+        shot.opening = 0.0022 * distance
+    if settings.has("vignetting"):
+        shot.vignetting = 0.7
+    if settings.has("noise"):
+        shot.full_well, shot.read_noise = 9000.0, 6.0
+    if settings.has("drift"):
+        shot.exposure *= float(np.exp(drift))
+        shot.balance = (float(np.exp(balance[0])), 1.0, float(np.exp(balance[2])))
+    if settings.has("shake"):
+        shot.shake = shake * 0.25 / camera.fx
+    return shot
+
+
+def _heldout(
+    studio: Studio, camera: Camera, settings: ShootSettings, scene: Scene, truth: Path, progress: Progress, total: int
+) -> list[dict]:
+    """Noise-free undistorted views between the stations, with exact masks."""
+    lens = camera.pinhole()
+    target = np.array([0.0, 0.0, scene.size[2] * 0.47])
+    distance = fitting_distance(scene.size, camera, settings.fill)
+    out = []
+    for i in range(settings.heldout):
+        elevation = 18.0 + 22.0 * (i % 2)
+        station = rings(target, distance, [elevation], 2 * settings.heldout + 1)[(2 * i + 1)]
+        linear, cover = studio.radiance(Shot(lens, station.rotation, station.center, focus=distance, exposure=1.0))
+        photo, mask = f"view_{i + 1:02d}.png", f"view_{i + 1:02d}_mask.png"
+        Image.fromarray(to_srgb8(linear * 1.25)).save(truth / "heldout" / photo)
+        Image.fromarray(((cover > 0.5) * 255).astype(np.uint8)).save(truth / "heldout" / mask)
+        out.append(camera_entry(photo, lens, station.rotation, station.center, mask=mask))
+        progress(total - settings.heldout + i, total)
+    return out
+
+
+def _save_photo(path: Path, photo: NDArray[np.uint8], settings: ShootSettings, i: int) -> None:
+    """JPEG with the EXIF of the made-up camera."""
+    exif = Image.Exif()
+    if settings.exif:
+        moment = datetime(2031, 5, 4, 10, 0) + timedelta(seconds=7 * i)
+        stamp = moment.strftime("%Y:%m:%d %H:%M:%S")
+        diagonal = float(np.hypot(*SENSOR))
+        exif[0x010F], exif[0x0110], exif[0x0131] = "Hollowmere", "Hollowmere P4", "practice rig"
+        exif[0x0132], exif[0x0112] = stamp, 1
+        sub = exif.get_ifd(0x8769)
+        sub[0x829A], sub[0x829D], sub[0x8827] = (1, 125), (80, 10), 200
+        sub[0x9003] = sub[0x9004] = stamp
+        sub[0x920A] = (round(settings.focal35 * diagonal / np.hypot(36, 24) * 10), 10)
+        sub[0xA405] = round(settings.focal35)
+        sub[0xA002], sub[0xA003] = settings.width, settings.height
+    Image.fromarray(photo).save(path, quality=settings.quality, subsampling=0, exif=exif)

@@ -1,0 +1,1 @@
+"""Meshing, trimming and simple work on triangle meshes."""

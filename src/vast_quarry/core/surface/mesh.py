@@ -1,0 +1,108 @@
+"""Small operations on indexed triangle meshes: vertices (N, 3) float, faces (M, 3) int, counter-clockwise seen from outside."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import connected_components
+
+Array = NDArray[np.float64]
+Faces = NDArray[np.int64]
+
+
+def face_cross(vertices: Array, faces: Faces) -> Array:
+    """Cross product of two edges of each face (M, 3): along the normal, twice the area long."""
+    a, b, c = vertices[faces[:, 0]], vertices[faces[:, 1]], vertices[faces[:, 2]]
+    return np.cross(b - a, c - a)
+
+
+def normalised(v: Array) -> Array:
+    """Rows scaled to unit length; rows of zeros stay zero."""
+    length = np.linalg.norm(v, axis=1, keepdims=True)
+    return v / np.where(length > 1e-300, length, 1.0)
+
+
+def face_normals(vertices: Array, faces: Faces) -> Array:
+    """Unit normals of faces (M, 3)."""
+    return normalised(face_cross(vertices, faces))
+
+
+def face_areas(vertices: Array, faces: Faces) -> Array:
+    """Areas of faces (M,)."""
+    return np.linalg.norm(face_cross(vertices, faces), axis=1) / 2.0
+
+
+def vertex_normals(vertices: Array, faces: Faces) -> Array:
+    """Area-weighted unit normals of vertices (N, 3)."""
+    cross = face_cross(vertices, faces)
+    out = np.empty_like(vertices, dtype=float)
+    for axis in range(3):
+        w = np.repeat(cross[:, axis], 3)
+        out[:, axis] = np.bincount(faces.ravel(), weights=w, minlength=len(vertices))
+    return normalised(out)
+
+
+def compacted(vertices: Array, faces: Faces) -> tuple[Array, Faces, NDArray[np.int64]]:
+    """Drop vertices that no face uses.
+
+    Returns
+    -------
+    vertices, faces
+    kept : (K,) index of each vertex that stays, in the old numbering
+    """
+    kept, inverse = np.unique(faces.ravel(), return_inverse=True)
+    return vertices[kept], inverse.reshape(-1, 3).astype(np.int64), kept
+
+
+def edge_faces(faces: Faces) -> tuple[Faces, Faces]:
+    """Pairs of faces that share an edge.
+
+    Returns
+    -------
+    pairs : (P, 2) face indices
+    edges : (P, 2) vertex indices of the shared edge
+    """
+    m = len(faces)
+    edges = np.sort(np.concatenate([faces[:, [0, 1]], faces[:, [1, 2]], faces[:, [2, 0]]]), axis=1)
+    owner = np.tile(np.arange(m), 3)
+    key = edges[:, 0] * (int(faces.max(initial=0)) + 1) + edges[:, 1]
+    order = np.argsort(key, kind="stable")
+    same = key[order][1:] == key[order][:-1]
+    first, second = order[:-1][same], order[1:][same]
+    return np.stack([owner[first], owner[second]], 1), edges[first]
+
+
+def components(faces: Faces) -> NDArray[np.int64]:
+    """Label (M,) of the edge-connected body each face belongs to, largest first (0)."""
+    pairs, _ = edge_faces(faces)
+    graph = coo_matrix((np.ones(len(pairs), np.int8), (pairs[:, 0], pairs[:, 1])), shape=(len(faces), len(faces)))
+    _, label = connected_components(graph, directed=False)
+    rank = np.argsort(np.argsort(-np.bincount(label), kind="stable"), kind="stable")
+    return rank[label].astype(np.int64)
+
+
+def main_body(vertices: Array, faces: Faces) -> tuple[Array, Faces]:
+    """The connected body with the most faces."""
+    if not len(faces):
+        return vertices, faces
+    v, f, _ = compacted(vertices, faces[components(faces) == 0])
+    return v, f
+
+
+def without_degenerate(vertices: Array, faces: Faces) -> Faces:
+    """Faces with three different corners and some area."""
+    distinct = (faces[:, 0] != faces[:, 1]) & (faces[:, 1] != faces[:, 2]) & (faces[:, 2] != faces[:, 0])
+    faces = faces[distinct]
+    extent = float(np.ptp(vertices, axis=0).max()) if len(vertices) else 1.0
+    return faces[face_areas(vertices, faces) > 1e-13 * extent**2]
+
+
+def sample_surface(vertices: Array, faces: Faces, count: int, seed: int = 0) -> Array:
+    """Points (count, 3) spread evenly over the surface."""
+    rng = np.random.default_rng(seed)
+    area = face_areas(vertices, faces)
+    pick = rng.choice(len(faces), count, p=area / area.sum())
+    r1, r2 = np.sqrt(rng.random(count)), rng.random(count)
+    weights = np.stack([1 - r1, r1 * (1 - r2), r1 * r2], 1)
+    return np.einsum("nk,nkd->nd", weights, vertices[faces[pick]])
