@@ -1,0 +1,1 @@
+"""Depth maps by multi-view PatchMatch, and their fusion to a cloud."""

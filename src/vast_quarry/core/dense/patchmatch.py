@@ -1,0 +1,255 @@
+"""Depth maps by multi-view PatchMatch stereo with slanted planes.
+
+The state of a pixel is a plane in inverse depth: ``w(u, v) = w0 + wx (u - u0) + wy (v - v0)``, which is exactly the
+image of a plane in space, so that taking a plane over from a neighbour is two multiply-adds. With
+``A = K_s R K_r^-1`` and ``b = K_s t`` the pixel ``p = (u, v, 1)`` at inverse depth ``w`` lands in a source photo at
+``A p + w b`` (homogeneous); around it the window is mapped by the first derivative of that.
+
+Cost: one minus the bilaterally weighted normalised cross-correlation over a window of 11 x 11 pixels (32 samples),
+mean of the best ``keep`` of all source photos, whose numbers travel with the plane. Search: coarse to fine; on each
+level sweeps over the two colours of a checkerboard: planes of neighbours near and far, then random changes.
+
+References
+----------
+Bleyer, M., Rhemann, C., Rother, C. (2011). PatchMatch Stereo - stereo matching with slanted support windows. BMVC.
+Galliani, S., Lasinger, K., Schindler, K. (2015). Massively parallel multiview stereopsis by surface normal
+diffusion. ICCV (checkerboard propagation).
+Schoenberger, J., Zheng, E., Frahm, J.-M., Pollefeys, M. (2016). Pixelwise view selection for unstructured multi-view
+stereo. ECCV (bilateral correlation).
+Xu, Q., Tao, W. (2019). Multi-scale geometric consistency guided multi-view stereo. CVPR.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from vast_quarry.core.camera import Camera
+from vast_quarry.core.dense import patchmatch_kernels as kernels
+
+Floats = NDArray[np.float32]
+
+
+@dataclass
+class View:
+    """An undistorted photo with its pose: gray (H, W) uint8, pinhole camera, rotation (3, 3), centre (3,)."""
+
+    gray: NDArray[np.uint8]
+    camera: Camera
+    rotation: NDArray[np.float64]
+    center: NDArray[np.float64]
+
+    def at_level(self, level: int) -> View:
+        """The view at ``2^-level`` of its size."""
+        if level == 0:
+            return self
+        size = (max(16, self.camera.width >> level), max(16, self.camera.height >> level))
+        gray = cv2.resize(self.gray, size, interpolation=cv2.INTER_AREA)
+        return View(gray, self.camera.scaled(*size), self.rotation, self.center)
+
+
+@dataclass
+class DepthMap:
+    """Result for one photo.
+
+    Attributes
+    ----------
+    depth : (H, W) float32
+        Along the optical axis, 0 where unknown.
+    normal : (H, W, 3) float32
+        In the world, towards the camera.
+    cost : (H, W) float32
+        One minus correlation, 0 (same) to 2.
+    """
+
+    depth: Floats
+    normal: Floats
+    cost: Floats
+
+
+@dataclass(frozen=True)
+class PatchMatchSettings:
+    """How hard to search. ``sweeps`` from the finest level to the coarsest."""
+
+    keep: int = 4
+    sweeps: tuple[int, ...] = (2, 2, 6)
+    refine: int = 4
+    sigma_color: float = 14.0
+    smallest_var: float = 3.0
+    seed: int = 1
+
+
+class _Sources:
+    """Source photos at one level, as the kernels want them."""
+
+    def __init__(self, ref: View, sources: list[View]) -> None:
+        packed = [kernels.pack(s.gray) for s in sources]
+        sizes = [p.size for p in packed]
+        self.tex = np.concatenate([p.ravel() for p in packed]).view(np.int32)
+        self.bases = np.concatenate([[0], np.cumsum(sizes)[:-1]]).astype(np.int64)
+        self.sw = np.array([p.shape[1] for p in packed], np.int64)
+        self.sh = np.array([p.shape[0] for p in packed], np.int64)
+        self.A = np.empty((len(sources), 9), np.float32)
+        self.b = np.empty((len(sources), 3), np.float32)
+        k_inv = np.linalg.inv(ref.camera.matrix)
+        for n, s in enumerate(sources):
+            rotation = s.rotation @ ref.rotation.T
+            shift = s.rotation @ (ref.center - s.center)
+            self.A[n] = (s.camera.matrix @ rotation @ k_inv).ravel()
+            self.b[n] = s.camera.matrix @ shift
+        self.views = len(sources)
+
+
+def disparity_step(ref: View, sources: list[View], depth: float) -> float:
+    """Change of inverse depth that moves the image in a typical source photo by one pixel."""
+    baselines = [np.linalg.norm(s.center - ref.center) for s in sources]
+    return float(1.0 / (ref.camera.fx * max(float(np.median(baselines)), 1e-9)))
+
+
+def estimate_depth(
+    ref: View,
+    sources: list[View],
+    nearest: Floats,
+    farthest: Floats,
+    active: NDArray[np.bool_],
+    settings: PatchMatchSettings,
+    seeds: tuple[NDArray[np.float64], NDArray[np.float64]] | None = None,
+    check: Callable[[], None] = lambda: None,
+) -> DepthMap:
+    """Depth map of one photo.
+
+    Parameters
+    ----------
+    ref : View
+    sources : list of View
+        At least one; undistorted like ``ref``.
+    nearest, farthest : (H, W) float32
+        Bounds of the depth of every pixel.
+    active : (H, W) bool
+        Pixels to compute (mask and keep box).
+    settings : PatchMatchSettings
+    seeds : (pixels (N, 2), depth (N,)), optional
+        Known depths (sparse points) to start from.
+    check : callable
+        Called between sweeps; may raise to cancel.
+    """
+    if not sources:
+        raise ValueError("a depth map needs at least one source photo")
+    sources = sources[:60]
+    keep = min(settings.keep, len(sources))
+    levels = len(settings.sweeps)
+    while levels > 1 and min(ref.gray.shape) >> (levels - 1) < 48:
+        levels -= 1
+    rng = np.random.default_rng(settings.seed)
+    plane: Floats | None = None
+    cost = chosen = None
+    for level in range(levels - 1, -1, -1):
+        view = ref.at_level(level)
+        src = _Sources(view, [s.at_level(level) for s in sources])
+        shape = view.gray.shape
+        on, near, far = _level_bounds(active, nearest, farthest, shape)
+        spread = np.float32(disparity_step(view, sources, 1.0) * 2.0)
+        if plane is None:
+            plane = _random_planes(rng, near, far, view, seeds, ref)
+        else:
+            plane = _refined_planes(plane, shape)
+            plane[..., 0] = np.clip(plane[..., 0], far, near)
+        cost = np.full(shape, 2.0, np.float32)
+        chosen = np.zeros((*shape, keep), np.int16)
+        shared = (src.tex, src.bases, src.sw, src.sh, src.A, src.b, src.views, keep)
+        kernels.score(view.gray, on, plane, cost, chosen, *shared, settings.sigma_color, settings.smallest_var)
+        for s in range(settings.sweeps[level]):
+            check()
+            first = level == levels - 1 and s < 3
+            reach = np.float32(spread * (4.0 if first else 1.0) * 0.7**s)
+            for color in (0, 1):
+                kernels.sweep(
+                    view.gray, on, near, far, plane, cost, chosen, *shared, color, settings.seed + 31 * s + color,
+                    settings.sigma_color, reach, settings.refine, settings.smallest_var,
+                )  # fmt: skip
+    assert plane is not None and cost is not None
+    return _as_depth_map(plane, cost, active, ref)
+
+
+def _level_bounds(
+    active: NDArray[np.bool_], nearest: Floats, farthest: Floats, shape: tuple[int, ...]
+) -> tuple[NDArray[np.bool_], Floats, Floats]:
+    """Active pixels and bounds of inverse depth (greatest, least) at a level."""
+    size = (shape[1], shape[0])
+    if active.shape == shape:
+        return active, (1.0 / nearest).astype(np.float32), (1.0 / farthest).astype(np.float32)
+    on = cv2.resize(active.astype(np.uint8), size, interpolation=cv2.INTER_AREA) > 0
+    on |= cv2.resize(active.astype(np.float32), size, interpolation=cv2.INTER_AREA) > 0.25
+    near = cv2.resize((1.0 / nearest).astype(np.float32), size, interpolation=cv2.INTER_NEAREST)
+    far = cv2.resize((1.0 / farthest).astype(np.float32), size, interpolation=cv2.INTER_NEAREST)
+    return on, near, far
+
+
+def _random_planes(
+    rng: np.random.Generator,
+    near: Floats,
+    far: Floats,
+    view: View,
+    seeds: tuple[NDArray[np.float64], NDArray[np.float64]] | None,
+    ref: View,
+) -> Floats:
+    """Random inverse depths within bounds, random gentle slopes; near seeds the seed's depth."""
+    h, w = near.shape
+    plane = np.zeros((h, w, 3), np.float32)
+    plane[..., 0] = far + rng.random((h, w), dtype=np.float32) * (near - far)
+    slope = plane[..., 0] / view.camera.fx
+    plane[..., 1:] = rng.normal(0, 0.6, (h, w, 2)).astype(np.float32) * slope[..., None]
+    if seeds is not None and len(seeds[0]):
+        at = np.round((seeds[0] + 0.5) * (w / ref.camera.width) - 0.5).astype(int)
+        inside = ((at >= 0) & (at < [w, h])).all(1)
+        at, value = at[inside], (1.0 / seeds[1][inside]).astype(np.float32)
+        ok = (value >= far[at[:, 1], at[:, 0]]) & (value <= near[at[:, 1], at[:, 0]])
+        plane[at[ok, 1], at[ok, 0], 0] = value[ok]
+    return plane
+
+
+def _refined_planes(plane: Floats, shape: tuple[int, ...]) -> Floats:
+    """Planes of a coarser level carried to a finer one."""
+    h, w = shape
+    ch, cw = plane.shape[:2]
+    sy, sx = ch / h, cw / w
+    v = (np.arange(h) + 0.5) * sy - 0.5
+    u = (np.arange(w) + 0.5) * sx - 0.5
+    j = np.clip(np.round(v).astype(int), 0, ch - 1)
+    i = np.clip(np.round(u).astype(int), 0, cw - 1)
+    out = plane[j][:, i].copy()
+    out[..., 0] += out[..., 1] * (u - i)[None, :].astype(np.float32) + out[..., 2] * (v - j)[:, None].astype(np.float32)
+    out[..., 1] *= np.float32(sx)
+    out[..., 2] *= np.float32(sy)
+    return out
+
+
+def plane_normals(plane: Floats, camera: Camera, rotation: NDArray[np.float64]) -> Floats:
+    """World normals (H, W, 3), towards the camera, of inverse-depth planes (H, W, 3).
+
+    With ``w = w0 + wx (u - u0) + wy (v - v0)`` and ``u = fx X/Z + cx``, the plane in space is
+    ``wx fx X + wy fy Y + (w0 + wx (cx - u0) + wy (cy - v0)) Z = 1``.
+    """
+    h, w = plane.shape[:2]
+    u, v = np.arange(w, dtype=np.float32), np.arange(h, dtype=np.float32)[:, None]
+    n = np.stack(
+        [
+            plane[..., 1] * camera.fx,
+            plane[..., 2] * camera.fy,
+            plane[..., 0] + plane[..., 1] * (camera.cx - u) + plane[..., 2] * (camera.cy - v),
+        ],
+        axis=-1,
+    )
+    n /= -np.maximum(np.linalg.norm(n, axis=-1, keepdims=True), 1e-12)
+    return (n @ rotation).astype(np.float32)
+
+
+def _as_depth_map(plane: Floats, cost: Floats, active: NDArray[np.bool_], ref: View) -> DepthMap:
+    w = plane[..., 0]
+    ok = active & (w > 0) & (cost < 1.5)
+    depth = np.where(ok, 1.0 / np.where(w > 0, w, 1.0), 0.0).astype(np.float32)
+    return DepthMap(depth, plane_normals(plane, ref.camera, ref.rotation), cost)
