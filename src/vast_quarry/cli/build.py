@@ -1,0 +1,108 @@
+"""``build`` and ``align``: from a folder of photos to a model, or only to cameras."""
+
+from __future__ import annotations
+
+import signal
+from pathlib import Path
+from types import FrameType
+from typing import Annotated, Any
+
+import typer
+from rich.console import Console
+
+from vast_quarry.cli.report import make_reporter
+from vast_quarry.core.errors import PlainError
+from vast_quarry.pipeline.export import write_results
+from vast_quarry.pipeline.grades import Grade
+from vast_quarry.pipeline.output import claim_output
+from vast_quarry.pipeline.recipe import Recipe, read_recipe, recipe_for
+from vast_quarry.pipeline.run import Runner, RunResult
+from vast_quarry.pipeline.store import Store
+
+console = Console(stderr=False)
+
+PhotosArgument = Annotated[Path, typer.Argument(help="Folder with the photos", show_default=False)]
+OutOption = Annotated[Path, typer.Option("--out", help="Folder for the results", show_default=False)]
+GradeOption = Annotated[Grade | None, typer.Option("--grade", help="How far to go [default: dressed]", show_default=False)]
+MasksOption = Annotated[Path | None, typer.Option("--masks", help="Folder with masks STEM.png; white is kept")]
+RecipeOption = Annotated[Path | None, typer.Option("--recipe", help="Replay the settings of an earlier result")]
+
+
+def _recipe(recipe: Path | None, grade: Grade | None, changes: dict[str, dict[str, Any]]) -> Recipe:
+    """The recipe to run: from a file, or of a grade; options given by hand win."""
+    if recipe is None:
+        return recipe_for(grade or Grade.DRESSED, changes)
+    if grade is not None:
+        raise PlainError("A recipe has a grade already.", "Give either --recipe or --grade.")
+    read = read_recipe(recipe)
+    for layer, values in changes.items():
+        read.layers.setdefault(layer, {}).update(values)
+    return read
+
+
+def run_until(photos: Path, out: Path, masks: Path | None, recipe: Recipe, until: str) -> RunResult:
+    """Run and write the results into ``out``."""
+    claim_output(out, photos)
+    store = Store(out)
+    places = {
+        "photos": {"folder": str(photos.resolve())},
+        "masks": {"folder": str(masks.resolve()) if masks else None},
+    }
+    with make_reporter(console) as reporter:
+        runner = Runner(store, reporter)
+
+        def stop(signum: int, frame: FrameType | None) -> None:
+            if runner.cancelled.is_set():
+                raise KeyboardInterrupt
+            runner.cancelled.set()
+            reporter.say("Stopping; what is done is kept. Run the same command to go on.")
+
+        before = signal.signal(signal.SIGINT, stop)
+        try:
+            result = runner.run(recipe, places, until)
+            reporter.say("Writing the results")
+            write_results(store, result, recipe, out)
+        finally:
+            signal.signal(signal.SIGINT, before)
+    return result
+
+
+def build(
+    photos: PhotosArgument,
+    out: OutOption,
+    grade: GradeOption = None,
+    masks: MasksOption = None,
+    ground: Annotated[str | None, typer.Option(help="leave-out or keep the ground [default: leave-out]")] = None,
+    closed: Annotated[bool, typer.Option("--closed", help="Close the bottom and whatever was not seen")] = False,
+    recipe: RecipeOption = None,
+) -> None:
+    """Make a textured model from a folder of photos."""
+    changes: dict[str, dict[str, Any]] = {}
+    if ground is not None:
+        changes["points"] = {"ground": ground}
+    if closed:
+        changes["surface"] = {"closed": True}
+    result = run_until(photos, out, masks, _recipe(recipe, grade, changes), "texture")
+    surface, cameras = result.versions["surface"].figures, result.versions["cameras"].figures
+    placed = cameras["placed"] + cameras["weak"]
+    console.print(
+        f"{placed} of {cameras['photos']} photos placed, {surface['triangles']} triangles, in {result.seconds:.0f} s: "
+        f"{out / 'model.glb'}",
+        markup=False, highlight=False, soft_wrap=True,
+    )  # fmt: skip
+
+
+def align(
+    photos: PhotosArgument,
+    out: OutOption,
+    grade: GradeOption = None,
+    masks: MasksOption = None,
+    recipe: RecipeOption = None,
+) -> None:
+    """Only find out where the photos were taken from."""
+    result = run_until(photos, out, masks, _recipe(recipe, grade, {}), "cameras")
+    figures = result.versions["cameras"].figures
+    console.print(
+        f"{figures['placed'] + figures['weak']} of {figures['photos']} photos placed: {out / 'cameras.json'}",
+        markup=False, highlight=False, soft_wrap=True,
+    )  # fmt: skip

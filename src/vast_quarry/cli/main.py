@@ -1,0 +1,50 @@
+"""The command ``vast-quarry``."""
+
+from __future__ import annotations
+
+import sys
+
+import typer
+from rich.console import Console
+
+from vast_quarry import __version__
+from vast_quarry.cli import build, rig
+from vast_quarry.cli.warm import warm
+from vast_quarry.core.errors import PlainError
+from vast_quarry.core.progress import Cancelled
+
+app = typer.Typer(
+    help="From overlapping photos to a clean, upright, textured 3D model, on your own machine.",
+    no_args_is_help=True,
+    add_completion=False,
+    pretty_exceptions_enable=False,
+)
+app.command()(build.build)
+app.command()(build.align)
+app.command(hidden=True)(warm)
+app.add_typer(rig.app, name="rig")
+
+
+@app.callback(invoke_without_command=True)
+def version(show: bool = typer.Option(False, "--version", help="Print the version.")) -> None:
+    """Print the version when asked."""
+    if show:
+        typer.echo(f"vast-quarry {__version__}")
+        raise typer.Exit
+
+
+def main() -> None:
+    """Run a command; a failure is one plain sentence and exit code 1 (130 when stopped by hand)."""
+    errors = Console(stderr=True, soft_wrap=True)
+    try:
+        app()
+    except PlainError as error:
+        errors.print(str(error), markup=False, highlight=False)
+        sys.exit(1)
+    except (Cancelled, KeyboardInterrupt):
+        errors.print("Stopped.", markup=False, highlight=False)
+        sys.exit(130)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,63 @@
+"""``rig``: the practice rig, which photographs made-up scenes with known truth."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+from rich.console import Console
+from rich.progress import track
+
+from vast_quarry.core.errors import PlainError
+from vast_quarry.core.plan.rings import parse_ring_plan
+from vast_quarry.core.rig.shoot import DEFECTS, ShootSettings, shoot
+
+app = typer.Typer(help="Practice rig: made-up scenes, photographed with known truth.", no_args_is_help=True)
+console = Console()
+
+
+def parse_size(text: str) -> tuple[int, int]:
+    """``1200x900`` as width and height."""
+    parts = text.lower().split("x")
+    if len(parts) != 2 or not all(p.isdigit() and int(p) > 0 for p in parts):
+        raise PlainError(f"A size is written like 1200x900, not {text!r}.")
+    return int(parts[0]), int(parts[1])
+
+
+@app.command("shoot")
+def shoot_command(
+    out: Annotated[Path, typer.Option("--out", help="Folder for photos, masks and truth", show_default=False)],
+    scene: Annotated[str, typer.Option(help="milestone or finial")] = "milestone",
+    plan: Annotated[str, typer.Option(help="Rings and photos in each, like ring:3x12")] = "ring:3x12",
+    size: Annotated[str, typer.Option(help="Size of the photos in pixels")] = "1200x900",
+    seed: Annotated[int, typer.Option(help="The same seed gives the same photos")] = 1,
+    focal: Annotated[float, typer.Option(help="Focal length as 35 mm equivalent, in mm")] = 40.0,
+    exif: Annotated[bool, typer.Option(help="Write EXIF")] = True,
+    off: Annotated[str, typer.Option(help=f"Defects to switch off, with commas between: {', '.join(DEFECTS)}")] = "",
+) -> None:
+    """Photograph a scene."""
+    width, height = parse_size(size)
+    try:
+        rings, per_ring = parse_ring_plan(plan)
+        settings = ShootSettings(
+            scene=scene, rings=rings, per_ring=per_ring, width=width, height=height, focal35=focal, seed=seed, exif=exif,
+            off=frozenset(x.strip() for x in off.split(",") if x.strip()),
+        )  # fmt: skip
+        steps = iter(track(range(1000), "Shooting", console=console, disable=not console.is_terminal))
+        reached = 0
+
+        def progress(done: float, total: float) -> None:
+            nonlocal reached
+            while reached < int(1000 * done / total):
+                next(steps, None)
+                reached += 1
+
+        shoot(settings, out, progress)
+    except ValueError as error:
+        raise PlainError(f"{str(error)[0].upper()}{str(error)[1:]}.") from error
+    except FileExistsError as error:
+        raise PlainError(f"{error}, which is left alone.", "Give a new folder.") from error
+    except OSError as error:
+        raise PlainError(f"The folder {out} cannot be written ({error.strerror or error}).", "Choose another one.") from error
+    console.print(f"{rings * per_ring} photos in {out / 'photos'}", markup=False, highlight=False, soft_wrap=True)

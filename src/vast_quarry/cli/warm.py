@@ -1,0 +1,38 @@
+"""``warm``: compile the numba kernels once, so that the first real run does not seem to hang."""
+
+from __future__ import annotations
+
+import tempfile
+from pathlib import Path
+from typing import Annotated
+
+import typer
+from rich.console import Console
+
+from vast_quarry.cli.report import make_reporter
+from vast_quarry.core.errors import PlainError
+from vast_quarry.core.rig.shoot import ShootSettings, shoot
+from vast_quarry.pipeline.export import write_results
+from vast_quarry.pipeline.grades import Grade
+from vast_quarry.pipeline.recipe import recipe_for
+from vast_quarry.pipeline.run import Runner
+from vast_quarry.pipeline.store import Store
+
+
+def warm(
+    quiet: Annotated[bool, typer.Option("--quiet", help="Say nothing but errors")] = False,
+) -> None:
+    """Compile what is compiled at first use, by a tiny run from photos to model."""
+    console = Console(quiet=quiet)
+    console.print("Compiling the heavy loops; this takes a minute or two, once.")
+    with tempfile.TemporaryDirectory() as folder:
+        root = Path(folder)
+        shoot(ShootSettings(rings=1, per_ring=12, width=320, height=240, heldout=1), root / "set")
+        recipe = recipe_for(Grade.ROUGH, {"cameras": {"photo_scale": 1.0}, "points": {"photo_scale": 0.5}})
+        places = {"photos": {"folder": str(root / "set" / "photos")}, "masks": {"folder": None}}
+        store = Store(root / "out")
+        with make_reporter(console) as reporter:
+            try:
+                write_results(store, Runner(store, reporter).run(recipe, places), recipe, root / "out")
+            except PlainError as error:  # the kernels are compiled even when so few photos make no model
+                console.print(f"(the tiny run ended early: {error})")

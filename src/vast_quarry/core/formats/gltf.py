@@ -1,0 +1,95 @@
+"""glTF 2.0 binary (GLB, Khronos / ISO/IEC 12113:2022): one mesh, one matt material, the texture inside. Y up."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pygltflib as gltf
+from numpy.typing import NDArray
+
+from vast_quarry.core.formats.atomic import atomic_write
+
+
+def y_up(v: NDArray) -> NDArray:
+    """World (x, y, z), Z up, to (x, z, -y), Y up: a turn of 90 degrees about X."""
+    return np.stack([v[:, 0], v[:, 2], -v[:, 1]], axis=1)
+
+
+def write_glb(
+    path: Path,
+    vertices: NDArray,
+    normals: NDArray,
+    uv: NDArray,
+    faces: NDArray,
+    image: bytes,
+    image_type: str = "image/jpeg",
+    name: str = "model",
+    generator: str = "Vast Quarry",
+) -> None:
+    """Write a textured mesh.
+
+    Parameters
+    ----------
+    vertices, normals : (W, 3)
+        In the world frame (Z up); written Y up.
+    uv : (W, 2)
+        Origin at the top left, as glTF has it.
+    faces : (M, 3)
+    image : bytes
+        The encoded texture.
+    """
+    position = y_up(vertices).astype("<f4")
+    # the exact bounds of what is stored, as the standard wants them
+    low, high = position.min(0).tolist(), position.max(0).tolist()
+    n = y_up(normals).astype(float)
+    n = (n / np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-12)).astype("<f4")
+    n[np.abs(n).sum(1) < 0.5] = (0, 1, 0)
+    blocks = [position.tobytes(), n.tobytes(), uv.astype("<f4").tobytes(), faces.astype("<u4").tobytes(), image]
+    targets = [gltf.ARRAY_BUFFER] * 3 + [gltf.ELEMENT_ARRAY_BUFFER, None]
+    blob, views = b"", []
+    for block, target in zip(blocks, targets):
+        blob += b"\0" * (-len(blob) % 4)
+        views.append(gltf.BufferView(buffer=0, byteOffset=len(blob), byteLength=len(block), target=target))
+        blob += block
+    blob += b"\0" * (-len(blob) % 4)
+    count = len(position)
+    accessors = [
+        gltf.Accessor(bufferView=0, componentType=gltf.FLOAT, count=count, type=gltf.VEC3, min=low, max=high),
+        gltf.Accessor(bufferView=1, componentType=gltf.FLOAT, count=count, type=gltf.VEC3),
+        gltf.Accessor(bufferView=2, componentType=gltf.FLOAT, count=count, type=gltf.VEC2),
+        gltf.Accessor(bufferView=3, componentType=gltf.UNSIGNED_INT, count=int(faces.size), type=gltf.SCALAR),
+    ]
+    material = gltf.Material(
+        name=name,
+        pbrMetallicRoughness=gltf.PbrMetallicRoughness(
+            baseColorTexture=gltf.TextureInfo(index=0), metallicFactor=0.0, roughnessFactor=1.0
+        ),
+        alphaMode=None,
+        alphaCutoff=None,
+        doubleSided=None,
+    )
+    primitive = gltf.Primitive(
+        attributes=gltf.Attributes(POSITION=0, NORMAL=1, TEXCOORD_0=2), indices=3, material=0, mode=gltf.TRIANGLES
+    )
+    document = gltf.GLTF2(
+        asset=gltf.Asset(version="2.0", generator=generator),
+        scene=0,
+        scenes=[gltf.Scene(nodes=[0])],
+        nodes=[gltf.Node(mesh=0, name=name)],
+        meshes=[gltf.Mesh(primitives=[primitive], name=name)],
+        materials=[material],
+        textures=[gltf.Texture(sampler=0, source=0)],
+        samplers=[
+            gltf.Sampler(
+                magFilter=gltf.LINEAR, minFilter=gltf.LINEAR_MIPMAP_LINEAR, wrapS=gltf.CLAMP_TO_EDGE, wrapT=gltf.CLAMP_TO_EDGE
+            )
+        ],
+        images=[gltf.Image(bufferView=4, mimeType=image_type, name=name)],
+        accessors=accessors,
+        bufferViews=views,
+        buffers=[gltf.Buffer(byteLength=len(blob))],
+    )
+    document.set_binary_blob(blob)
+    with atomic_write(path) as out:
+        out.write(b"".join(document.save_to_bytes()))

@@ -1,0 +1,74 @@
+"""Cutting a mesh at planes, open or closed, and clearing up afterwards."""
+
+from __future__ import annotations
+
+import manifold3d
+import numpy as np
+from numpy.typing import NDArray
+
+from vast_quarry.core.surface.mesh import compacted, without_degenerate
+
+Array = NDArray[np.float64]
+Faces = NDArray[np.int64]
+
+
+def cut_open(vertices: Array, faces: Faces, origin: Array, normal: Array) -> tuple[Array, Faces]:
+    """Keep the side of a plane that ``normal`` points to; faces across it are split, the cut stays open.
+
+    Vertices closer to the plane than a millionth of the mesh's extent count as on it, so that no slivers arise.
+    """
+    if not len(faces):
+        return vertices, faces
+    h = (vertices - origin) @ normal
+    snap = 1e-6 * float(np.ptp(vertices, axis=0).max())
+    h[np.abs(h) < snap] = 0.0
+    sign = np.sign(h[faces]).astype(int)
+    above, below = (sign > 0).sum(1), (sign < 0).sum(1)
+    whole = faces[(below == 0) & (above > 0)]
+    across = faces[(below > 0) & (above > 0)]
+    if not len(across):
+        v, f, _ = compacted(vertices, whole) if len(whole) else (vertices[:0], whole, None)
+        return v, f
+    # crossing points, one for each edge that is cut
+    edges = np.sort(np.concatenate([across[:, [0, 1]], across[:, [1, 2]], across[:, [2, 0]]]), axis=1)
+    cut = h[edges[:, 0]] * h[edges[:, 1]] < 0
+    unique, inverse = np.unique(edges[cut], axis=0, return_inverse=True)
+    t = h[unique[:, 0]] / (h[unique[:, 0]] - h[unique[:, 1]])
+    crossing = vertices[unique[:, 0]] + t[:, None] * (vertices[unique[:, 1]] - vertices[unique[:, 0]])
+    number = np.full(len(edges), -1)
+    number[cut] = len(vertices) + inverse.ravel()
+    number = number.reshape(3, -1)  # crossing on edges ab, bc, ca
+    pieces = [whole]
+    m = np.arange(len(across))
+    s = np.sign(h[across]).astype(int)
+    for k in range(3):  # turn each face so that its odd corner comes first
+        a, b, c = across[:, k], across[:, (k + 1) % 3], across[:, (k + 2) % 3]
+        sa, sb, sc = s[:, k], s[:, (k + 1) % 3], s[:, (k + 2) % 3]
+        ab, bc, ca = number[k, m], number[(k + 1) % 3, m], number[(k + 2) % 3, m]
+        one = (sa > 0) & (sb < 0) & (sc < 0)
+        pieces.append(np.stack([a, ab, ca], 1)[one])
+        two = (sa < 0) & (sb > 0) & (sc > 0)
+        pieces.append(np.stack([ab, b, c], 1)[two])
+        pieces.append(np.stack([ab, c, ca], 1)[two])
+        on = (sa == 0) & (sb > 0) & (sc < 0)
+        pieces.append(np.stack([a, b, bc], 1)[on])
+        on = (sa == 0) & (sb < 0) & (sc > 0)
+        pieces.append(np.stack([a, bc, c], 1)[on])
+    allv = np.concatenate([vertices, crossing])
+    v, f, _ = compacted(allv, np.concatenate(pieces))
+    return v, without_degenerate(v, f)
+
+
+def cut_closed(vertices: Array, faces: Faces, planes: list[tuple[Array, Array]]) -> tuple[Array, Faces] | None:
+    """Cut a closed mesh at planes (point, kept side) and close the cuts; None when the mesh is not a proper solid."""
+    solid = manifold3d.Manifold(
+        manifold3d.Mesh64(np.ascontiguousarray(vertices, np.float64), np.ascontiguousarray(faces, np.uint64))
+    )
+    if solid.status() != manifold3d.Error.NoError or solid.is_empty():
+        return None
+    for origin, normal in planes:
+        solid = solid.trim_by_plane(tuple(normal), float(normal @ origin))
+    if solid.is_empty():
+        return None
+    mesh = solid.to_mesh64()
+    return np.asarray(mesh.vert_properties)[:, :3].astype(float), np.asarray(mesh.tri_verts).astype(np.int64)

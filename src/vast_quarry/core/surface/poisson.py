@@ -1,0 +1,73 @@
+"""A surface through an oriented cloud: screened Poisson (Open3D's build of the authors' code), trimmed where nothing was seen.
+
+References
+----------
+Kazhdan, M., Hoppe, H. (2013). Screened Poisson surface reconstruction. ACM TOG 32(3).
+"""
+
+from __future__ import annotations
+
+import numpy as np
+import open3d as o3d
+from numpy.typing import NDArray
+from scipy.spatial import cKDTree
+
+from vast_quarry.core.errors import PlainError
+from vast_quarry.core.surface.mesh import compacted, components, without_degenerate
+
+Array = NDArray[np.float64]
+Faces = NDArray[np.int64]
+
+
+def median_spacing(points: Array, sample: int = 4000, seed: int = 0) -> float:
+    """Median distance from a point (N, 3) to its nearest neighbour."""
+    if len(points) < 2:
+        return 0.0
+    rng = np.random.default_rng(seed)
+    pick = rng.choice(len(points), min(sample, len(points)), replace=False)
+    distance, _ = cKDTree(points).query(points[pick], k=2)
+    return float(np.median(distance[:, 1]))
+
+
+def poisson_depth(points: Array, cell_in_spacings: float = 1.25, least: int = 6, most: int = 11) -> int:
+    """Octree depth at which a cell is about ``cell_in_spacings`` point spacings wide."""
+    extent = float(np.ptp(points, axis=0).max()) * 1.1
+    spacing = max(median_spacing(points), extent * 1e-5)
+    return int(np.clip(round(np.log2(extent / (spacing * cell_in_spacings))), least, most))
+
+
+def poisson_surface(points: Array, normals: NDArray, depth: int, threads: int = 2) -> tuple[Array, Faces]:
+    """Closed surface through points (N, 3) with outward normals (N, 3).
+
+    Raises
+    ------
+    PlainError
+        When there are too few points.
+    """
+    if len(points) < 100:
+        raise PlainError(
+            f"Only {len(points)} points were found: too few for a surface.", "Take more photos that overlap by 70 % or more."
+        )
+    cloud = o3d.geometry.PointCloud()
+    cloud.points = o3d.utility.Vector3dVector(points)
+    cloud.normals = o3d.utility.Vector3dVector(np.asarray(normals, float))
+    with o3d.utility.VerbosityContextManager(o3d.utility.VerbosityLevel.Error):
+        mesh, _ = o3d.geometry.TriangleMesh.create_from_point_cloud_poisson(
+            cloud, depth=depth, scale=1.1, linear_fit=False, n_threads=threads
+        )
+    return np.asarray(mesh.vertices).copy(), np.asarray(mesh.triangles).astype(np.int64)
+
+
+def trimmed(vertices: Array, faces: Faces, points: Array, reach: float, largest_gap: int) -> tuple[Array, Faces]:
+    """The part of a surface that lies within ``reach`` of the points (N, 3) it was made from.
+
+    Gaps of up to ``largest_gap`` faces stay closed: there the cloud is only thin, and the surface bridges it well.
+    """
+    distance, _ = cKDTree(points).query(vertices, k=1, distance_upper_bound=reach, workers=-1)
+    keep = np.isfinite(distance)[faces].all(1)
+    gone = np.flatnonzero(~keep)
+    if len(gone):
+        label = components(faces[gone])
+        keep[gone[np.bincount(label)[label] <= largest_gap]] = True
+    v, f, _ = compacted(vertices, faces[keep])
+    return v, without_degenerate(v, f)

@@ -1,0 +1,1 @@
+"""Unwrapping and colouring."""

@@ -1,0 +1,247 @@
+"""Colour of surface points from all photos that see them well, without seams.
+
+Every photo is split into a soft part (blurred within the subject) and the fine rest. The soft parts of all photos are
+averaged with weights that change slowly over the surface, so that no seam shows; of the fine rests those of the best
+photos dominate (fourth power of the weight), so that nothing is smeared. Before, one gain per photo and channel evens
+out exposure and white balance.
+
+A photo's weight at a point: square of the cosine of the viewing angle, square of the resolution there, falling to
+zero towards edges of what it sees (frame, mask, things in front).
+
+References
+----------
+Burt, P., Adelson, E. (1983). A multiresolution spline with application to image mosaics. ACM TOG 2(4).
+Waechter, M., Moehrle, N., Goesele, M. (2014). Let there be color! Large-scale texturing of 3D reconstructions. ECCV.
+"""
+
+# mypy: disable-error-code="no-untyped-def"
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+from numba import njit, prange
+from numpy.typing import NDArray
+
+from vast_quarry.core.camera import Camera, undistort
+from vast_quarry.core.raycast import RayScene
+
+Floats = NDArray[np.float32]
+Array = NDArray[np.float64]
+
+
+@dataclass
+class PhotoView:
+    """A photo ready to colour from.
+
+    Attributes
+    ----------
+    soft, fine : (H, W, 3) float32
+        Blurred photo, and what is left.
+    depth : (h, w) float32
+        Depth of the mesh, perhaps at a smaller size; inf where it is not seen.
+    ramp : (h, w) float32
+        0 at edges of what the photo sees to 1 well inside.
+    """
+
+    camera: Camera
+    rotation: Array
+    center: Array
+    soft: Floats
+    fine: Floats
+    depth: Floats
+    ramp: Floats
+
+
+def mesh_depth(scene: RayScene, camera: Camera, rotation: Array, center: Array) -> Floats:
+    """Depth (H, W) of the meshes along every pixel of a (distorted) camera; inf for none."""
+    u, v = np.meshgrid(np.arange(camera.width, dtype=float), np.arange(camera.height, dtype=float))
+    xy = undistort(np.stack([u, v], -1), camera)
+    d = np.concatenate([xy, np.ones((*xy.shape[:2], 1))], -1) @ rotation
+    rays = np.concatenate([np.broadcast_to(center, d.shape), d], -1).astype(np.float32)
+    return scene.cast(rays.reshape(-1, 6))["t"].reshape(camera.height, camera.width)
+
+
+def edge_ramp(depth: Floats, keep: NDArray[np.bool_] | None, reach: float, jump: float = 0.02) -> Floats:
+    """0 at jumps of depth, at the mask's rim and at the frame, rising to 1 over ``reach`` pixels."""
+    seen = np.isfinite(depth)
+    if keep is not None:
+        seen = seen & keep
+    filled = np.where(np.isfinite(depth), depth, 0).astype(np.float32)
+    high = cv2.dilate(filled, np.ones((3, 3), np.uint8))
+    low = cv2.erode(np.where(np.isfinite(depth), depth, np.float32(1e30)), np.ones((3, 3), np.uint8))
+    smooth = seen & (high - low < jump * np.maximum(low, 1e-9))
+    padded = np.pad(smooth.astype(np.uint8), 1)
+    distance = cv2.distanceTransform(padded, cv2.DIST_L2, 3)[1:-1, 1:-1]
+    return np.clip((distance - 1.0) / reach, 0, 1).astype(np.float32)
+
+
+def prepare_photo(
+    rgb: NDArray[np.uint8],
+    camera: Camera,
+    rotation: Array,
+    center: Array,
+    scene: RayScene,
+    mask: NDArray[np.bool_] | None,
+    gain: Array,
+    blur: float,
+) -> PhotoView:
+    """A photo split in two and ready to colour from.
+
+    Parameters
+    ----------
+    rgb : (H, W, 3) uint8
+        The photo as it is (with its distortion).
+    mask : (H, W) bool, optional
+    gain : (3,)
+        Factors that even out its colours.
+    blur : float
+        Width in pixels of what counts as soft.
+    """
+    small = camera.scaled(max(camera.width // 2, 1), max(camera.height // 2, 1))
+    depth = mesh_depth(scene, small, rotation, center)
+    keep = None
+    if mask is not None:
+        keep = cv2.resize(mask.astype(np.float32), (small.width, small.height), interpolation=cv2.INTER_AREA) > 0.99
+    ramp = edge_ramp(depth, keep, reach=max(3.0, 0.006 * small.width))
+    photo = rgb.astype(np.float32) * gain.astype(np.float32)
+    inside = cv2.resize((ramp > 0).astype(np.float32), (camera.width, camera.height), interpolation=cv2.INTER_LINEAR)
+    weight = cv2.GaussianBlur(inside, (0, 0), blur) + 1e-4
+    soft = (cv2.GaussianBlur(photo * inside[..., None], (0, 0), blur) + 1e-4 * photo) / weight[..., None]
+    return PhotoView(camera, rotation, center, soft, photo - soft, depth, ramp)
+
+
+@njit(cache=True, inline="always", fastmath=True)
+def _bilinear(image, x, y, c):
+    i = int(x)
+    j = int(y)
+    fx = x - i
+    fy = y - j
+    a = image[j, i, c] * (1 - fx) + image[j, i + 1, c] * fx
+    b = image[j + 1, i, c] * (1 - fx) + image[j + 1, i + 1, c] * fx
+    return a * (1 - fy) + b * fy
+
+
+@njit(cache=True, parallel=True, fastmath=True)
+def _accumulate(P, N, R, C, L, soft, fine, depth, ramp, sharp, tolerance, power, low, low_w, high, high_w):
+    H, W = soft.shape[:2]
+    h, w = depth.shape
+    sx = w / W
+    sy = h / H
+    for n in prange(P.shape[0]):
+        a = P[n, 0] - C[0]
+        b = P[n, 1] - C[1]
+        c = P[n, 2] - C[2]
+        facing = -(a * N[n, 0] + b * N[n, 1] + c * N[n, 2])
+        if facing <= 0:
+            continue
+        z = R[2, 0] * a + R[2, 1] * b + R[2, 2] * c
+        if z <= 1e-9:
+            continue
+        x = (R[0, 0] * a + R[0, 1] * b + R[0, 2] * c) / z
+        y = (R[1, 0] * a + R[1, 1] * b + R[1, 2] * c) / z
+        r2 = x * x + y * y
+        if r2 > 9.0:
+            continue
+        g = 1 + r2 * (L[4] + r2 * (L[5] + r2 * L[6]))
+        u = L[0] * (x * g + 2 * L[7] * x * y + L[8] * (r2 + 2 * x * x)) + L[2]
+        v = L[1] * (y * g + L[7] * (r2 + 2 * y * y) + 2 * L[8] * x * y) + L[3]
+        if u < 1 or v < 1 or u > W - 2.001 or v > H - 2.001:
+            continue
+        i = min(max(int(np.round((u + 0.5) * sx - 0.5)), 0), w - 1)
+        j = min(max(int(np.round((v + 0.5) * sy - 0.5)), 0), h - 1)
+        e = ramp[j, i]
+        if e <= 0:
+            continue
+        if z > depth[j, i] * (1 + tolerance) + 0.0:
+            continue
+        cosine = facing / np.sqrt(a * a + b * b + c * c)
+        if cosine < 0.1:
+            continue
+        resolution = L[0] / z
+        weight = cosine * cosine * e * sharp * resolution * resolution
+        strong = weight
+        for _ in range(power - 1):
+            strong *= weight
+        low_w[n] += weight
+        high_w[n] += strong
+        for k in range(3):
+            low[n, k] += weight * _bilinear(soft, u, v, k)
+            high[n, k] += strong * _bilinear(fine, u, v, k)
+
+
+class ColorSum:
+    """Sums of the colours of points over photos.
+
+    Parameters
+    ----------
+    points, normals : (N, 3)
+    scale : float
+        Typical pixels per world unit, to keep weights near one.
+    """
+
+    def __init__(self, points: NDArray, normals: NDArray, scale: float) -> None:
+        self.points = np.ascontiguousarray(points, np.float32)
+        self.normals = np.ascontiguousarray(normals, np.float32)
+        n = len(points)
+        self.low, self.high = np.zeros((n, 3), np.float32), np.zeros((n, 3), np.float32)
+        self.low_weight, self.high_weight = np.zeros(n, np.float32), np.zeros(n, np.float32)
+        self._unit = 1.0 / max(scale, 1e-12) ** 2
+
+    def add(self, view: PhotoView, sharpness: float = 1.0, tolerance: float = 0.004, power: int = 4) -> None:
+        """Add what a photo says, weighed by its ``sharpness`` against the set's."""
+        _accumulate(
+            self.points, self.normals, view.rotation, view.center, view.camera.vector, view.soft, view.fine, view.depth,
+            view.ramp, sharpness * self._unit, tolerance, power, self.low, self.low_weight, self.high, self.high_weight,
+        )  # fmt: skip
+
+    def colors(self) -> tuple[Floats, NDArray[np.bool_]]:
+        """Colours (N, 3) in 0..255, and which points any photo saw."""
+        seen = self.low_weight > 1e-12
+        low = self.low / np.maximum(self.low_weight, 1e-12)[:, None]
+        high = self.high / np.maximum(self.high_weight, 1e-30)[:, None]
+        return np.clip(low + np.where(self.high_weight[:, None] > 1e-30, high, 0), 0, 255), seen
+
+
+def even_gains(samples: list[tuple[NDArray[np.int64], Floats]], points: int, photos: int, rounds: int = 8) -> Array:
+    """Gains (photos, 3) that bring the photos' colours of shared points together (logarithms, robust, mean gain one).
+
+    ``samples`` holds for each photo the numbers of points it sees and their colours (K, 3), 1..255.
+    """
+    gain = np.zeros((photos, 3))
+    for _ in range(rounds):
+        total, count = np.zeros((points, 3)), np.zeros(points)
+        for k, (index, color) in enumerate(samples):
+            total[index] += np.log(np.maximum(color, 1.0)) + gain[k]
+            count[index] += 1
+        mean = total / np.maximum(count, 1)[:, None]
+        for k, (index, color) in enumerate(samples):
+            shared = count[index] >= 2
+            if shared.sum() >= 20:
+                gain[k] = np.median(mean[index[shared]] - np.log(np.maximum(color[shared], 1.0)), axis=0)
+        gain -= gain.mean(0)
+    return np.exp(gain)
+
+
+def spread_over_mesh(colors: Floats, seen: NDArray[np.bool_], faces: NDArray[np.int64], rounds: int = 400) -> Floats:
+    """Colours (N, 3) of vertices no photo saw, spread from their neighbours over the mesh."""
+    if seen.all() or not seen.any():
+        return colors
+    out, known = colors.copy(), seen.copy()
+    edges = np.concatenate([faces[:, [0, 1]], faces[:, [1, 2]], faces[:, [2, 0]]])
+    edges = np.concatenate([edges, edges[:, ::-1]])
+    for _ in range(rounds):
+        if known.all():
+            break
+        use = known[edges[:, 0]] & ~known[edges[:, 1]]
+        if not use.any():
+            break
+        to = edges[use, 1]
+        count = np.bincount(to, minlength=len(out))
+        new = count > 0
+        for k in range(3):
+            out[new, k] = np.bincount(to, weights=out[edges[use, 0], k], minlength=len(out))[new] / count[new]
+        known |= new
+    out[~known] = colors[seen].mean(0)
+    return out

@@ -1,0 +1,209 @@
+"""Packing charts into a square atlas by their bitmaps, largest first, lowest free place."""
+
+# mypy: disable-error-code="no-untyped-def"
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+from scipy import ndimage
+
+from vast_quarry.core.texture.charts import Charts, basis
+
+Array = NDArray[np.float64]
+Ints = NDArray[np.int64]
+
+
+@dataclass
+class Atlas:
+    """An unwrapped mesh.
+
+    Attributes
+    ----------
+    uv : (W, 2)
+        Texel coordinates (x right, y down, texel centres at integers) of each wedge.
+    wedge_vertex : (W,) int
+        Vertex of the mesh each wedge belongs to.
+    faces : (M, 3) int
+        Faces in terms of wedges, in the order of the mesh.
+    size : int
+        Texels a side.
+    density : float
+        Texels per world unit.
+    """
+
+    uv: Array
+    wedge_vertex: Ints
+    faces: Ints
+    size: int
+    density: float
+
+
+@njit(cache=True)
+def _mark(x, y, grid):
+    """Mark the cells that triangles touch; corners (M, 3) in cells."""
+    h, w = grid.shape
+    for f in range(x.shape[0]):
+        x0 = max(int(np.floor(min(x[f, 0], x[f, 1], x[f, 2]))), 0)
+        x1 = min(int(np.floor(max(x[f, 0], x[f, 1], x[f, 2]))), w - 1)
+        y0 = max(int(np.floor(min(y[f, 0], y[f, 1], y[f, 2]))), 0)
+        y1 = min(int(np.floor(max(y[f, 0], y[f, 1], y[f, 2]))), h - 1)
+        det = (x[f, 1] - x[f, 0]) * (y[f, 2] - y[f, 0]) - (x[f, 2] - x[f, 0]) * (y[f, 1] - y[f, 0])
+        if x1 - x0 <= 1 and y1 - y0 <= 1 or abs(det) < 1e-9:
+            for j in range(y0, y1 + 1):
+                for i in range(x0, x1 + 1):
+                    grid[j, i] = True
+            continue
+        for j in range(y0, y1 + 1):
+            for i in range(x0, x1 + 1):
+                if grid[j, i]:
+                    continue
+                # the middle of the cell within the triangle grown by a cell
+                u = ((i + 0.5 - x[f, 0]) * (y[f, 2] - y[f, 0]) - (x[f, 2] - x[f, 0]) * (j + 0.5 - y[f, 0])) / det
+                v = ((x[f, 1] - x[f, 0]) * (j + 0.5 - y[f, 0]) - (i + 0.5 - x[f, 0]) * (y[f, 1] - y[f, 0])) / det
+                a = (abs(y[f, 2] - y[f, 0]) + abs(x[f, 2] - x[f, 0])) * 0.5 / abs(det)
+                b = (abs(y[f, 1] - y[f, 0]) + abs(x[f, 1] - x[f, 0])) * 0.5 / abs(det)
+                if u >= -a and v >= -b and u + v <= 1 + a + b:
+                    grid[j, i] = True
+
+
+@njit(cache=True)
+def _place(used, cells, width, height, start):
+    """First place (row by row from ``start``) where none of the cells (K, 2: y, x) is used; -1 when there is none."""
+    rows, columns = used.shape
+    for p in range(start, (rows - height + 1) * columns):
+        y = p // columns
+        x = p - y * columns
+        if x + width > columns:
+            continue
+        free = True
+        for k in range(cells.shape[0]):
+            if used[y + cells[k, 0], x + cells[k, 1]]:
+                free = False
+                break
+        if free:
+            for k in range(cells.shape[0]):
+                used[y + cells[k, 0], x + cells[k, 1]] = True
+            return p
+    return -1
+
+
+def _shuffled_cells(grid: NDArray[np.bool_]) -> Ints:
+    """Cells of a bitmap in an order that meets a collision soon: a coarse spread first."""
+    cells = np.argwhere(grid)
+    rng = np.random.default_rng(0)
+    return np.ascontiguousarray(cells[rng.permutation(len(cells))])
+
+
+def unwrap(vertices: Array, faces: Ints, charts: Charts, size: int, wanted: float, padding: int = 2) -> Atlas:
+    """Lay charts out in an atlas of ``size`` texels a side.
+
+    Parameters
+    ----------
+    wanted : float
+        Texels per world unit that would be fine enough; less when the atlas is too small for it.
+    padding : int
+        Texels between charts on either side.
+    """
+    count = len(charts.direction)
+    order = np.argsort(charts.chart, kind="stable")
+    bounds = np.searchsorted(charts.chart[order], np.arange(count + 1))
+    flat: list[Array] = []
+    area = 0.0
+    for c in range(count):
+        mine = order[bounds[c] : bounds[c + 1]]
+        right, up, _ = basis(int(charts.direction[c]))
+        p = vertices[faces[mine]]
+        q = np.stack([p @ right, -(p @ up)], -1)
+        q -= q.reshape(-1, 2).min(0)
+        flat.append(q)
+        e1, e2 = q[:, 1] - q[:, 0], q[:, 2] - q[:, 0]
+        area += float(np.abs(e1[:, 0] * e2[:, 1] - e1[:, 1] * e2[:, 0]).sum() / 2)
+    cell = max(2, size // 1024)
+    density = min(wanted, float(size * np.sqrt(0.86 / max(area, 1e-300))))
+    for _ in range(60):
+        places = _pack(flat, density, size, cell, padding)
+        if places is not None:
+            return _as_atlas(vertices, faces, flat, places, order, bounds, size, density, padding)
+        density *= 0.965
+    raise RuntimeError("the charts do not fit into the atlas")
+
+
+def _pack(flat: list[Array], density: float, size: int, cell: int, padding: int) -> Array | None:
+    """Top left corner in texels of every chart (C, 2), or None when they do not fit."""
+    cells = size // cell
+    grids = []
+    for q in flat:
+        t = (q * density + padding) / cell
+        top = t.reshape(-1, 2).max(0)
+        w, h = (top + padding / cell).astype(int) + 1
+        if w > cells or h > cells:
+            return None
+        grid = np.zeros((h, w), bool)
+        _mark(t[..., 0], t[..., 1], grid)
+        grids.append(ndimage.binary_dilation(grid, np.ones((3, 3), bool)) if cell < 2 * padding else grid)
+    weight = np.array([g.size for g in grids])
+    used = np.zeros((cells, cells), bool)
+    places = np.zeros((len(flat), 2))
+    start, last = 0, None
+    for c in np.argsort(-weight, kind="stable"):
+        g = grids[c]
+        # a chart no smaller than one that found no place before some spot finds none there either
+        begin = start if last is not None and g.shape[0] >= last[0] and g.shape[1] >= last[1] and g.all() else 0
+        if g.size <= 9:
+            begin = max(begin, start if last is not None and last[0] * last[1] <= 9 else 0)
+        p = _place(used, _shuffled_cells(g), g.shape[1], g.shape[0], begin)
+        if p < 0:
+            return None
+        start, last = p, g.shape
+        places[c] = (p % cells) * cell, (p // cells) * cell
+    return places
+
+
+def _as_atlas(
+    vertices: Array, faces: Ints, flat: list[Array], places: Array, order: Ints, bounds: Ints, size: int, density: float,
+    padding: int,
+) -> Atlas:  # fmt: skip
+    """Wedges: a vertex once for each chart that uses it."""
+    corner_uv = np.empty((len(faces), 3, 2))
+    chart_of = np.empty(len(faces), np.int64)
+    for c, q in enumerate(flat):
+        mine = order[bounds[c] : bounds[c + 1]]
+        corner_uv[mine] = q * density + padding + places[c] - 0.5
+        chart_of[mine] = c
+    key = faces * np.int64(len(flat)) + chart_of[:, None]
+    _, first, inverse = np.unique(key.ravel(), return_index=True, return_inverse=True)
+    uv = corner_uv.reshape(-1, 2)[first]
+    return Atlas(uv, faces.ravel()[first], inverse.reshape(-1, 3).astype(np.int64), size, density)
+
+
+@njit(cache=True)
+def raster_faces(uv, faces, size):
+    """Face that covers each texel (size, size) int32, -1 for none; a texel counts by its middle, grown by half a texel."""
+    out = np.full((size, size), -1, np.int32)
+    for grow in range(2):
+        margin = 0.0 if grow == 0 else 0.75
+        for f in range(faces.shape[0]):
+            ax, ay = uv[faces[f, 0], 0], uv[faces[f, 0], 1]
+            bx, by = uv[faces[f, 1], 0], uv[faces[f, 1], 1]
+            cx, cy = uv[faces[f, 2], 0], uv[faces[f, 2], 1]
+            det = (bx - ax) * (cy - ay) - (cx - ax) * (by - ay)
+            if abs(det) < 1e-12:
+                continue
+            x0 = max(int(np.ceil(min(ax, bx, cx) - margin)), 0)
+            x1 = min(int(np.floor(max(ax, bx, cx) + margin)), size - 1)
+            y0 = max(int(np.ceil(min(ay, by, cy) - margin)), 0)
+            y1 = min(int(np.floor(max(ay, by, cy) + margin)), size - 1)
+            a = (abs(cy - ay) + abs(cx - ax)) * margin / abs(det)
+            b = (abs(by - ay) + abs(bx - ax)) * margin / abs(det)
+            for j in range(y0, y1 + 1):
+                for i in range(x0, x1 + 1):
+                    if out[j, i] >= 0:
+                        continue
+                    u = ((i - ax) * (cy - ay) - (cx - ax) * (j - ay)) / det
+                    v = ((bx - ax) * (j - ay) - (i - ax) * (by - ay)) / det
+                    if u >= -a and v >= -b and u + v <= 1 + a + b:
+                        out[j, i] = f
+    return out

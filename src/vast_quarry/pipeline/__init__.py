@@ -1,0 +1,1 @@
+"""Layers as steps: settings, versions, recipes, running."""

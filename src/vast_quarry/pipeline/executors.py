@@ -1,0 +1,87 @@
+"""Where units of work run: processes on this machine, or a Dask scheduler named by ``VAST_QUARRY_SCHEDULER``."""
+
+from __future__ import annotations
+
+import multiprocessing
+import os
+import threading
+import time
+from concurrent.futures import Executor, ProcessPoolExecutor
+
+#: one thread in each worker: the units are what runs side by side
+_SINGLE = {
+    name: "1" for name in ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS", "MKL_NUM_THREADS", "NUMBA_NUM_THREADS")
+}
+
+
+def cores() -> int:
+    """Processors this process may use."""
+    return max(1, len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1)
+
+
+def _start_worker(parent: int) -> None:
+    """In a new worker: one thread for OpenCV, and an end when the parent is gone (it may have been killed)."""
+    import cv2
+
+    cv2.setNumThreads(1)
+
+    def watch() -> None:
+        while os.getppid() == parent:
+            time.sleep(1.0)
+        os._exit(1)
+
+    threading.Thread(target=watch, daemon=True).start()
+
+
+def _nothing() -> None:
+    """A first task, so that a worker starts now."""
+
+
+def make_executor() -> Executor:
+    """A fresh executor; shut it down after use."""
+    scheduler = os.environ.get("VAST_QUARRY_SCHEDULER")
+    if scheduler:
+        from distributed import Client  # an optional extra; only needed for this
+
+        return Client(scheduler).get_executor(pure=False)
+    before = {k: os.environ.get(k) for k in _SINGLE}
+    os.environ.update(_SINGLE)
+    try:
+        pool = ProcessPoolExecutor(
+            cores(), mp_context=multiprocessing.get_context("spawn"), initializer=_start_worker, initargs=(os.getpid(),)
+        )
+        # workers inherit the environment when they start, so they have to start here
+        for future in [pool.submit(_nothing) for _ in range(cores())]:
+            future.result()
+    finally:
+        for k, v in before.items():
+            if v is None:
+                os.environ.pop(k, None)
+            else:
+                os.environ[k] = v
+    return pool
+
+
+class LazyExecutor:
+    """Makes the executor at its first use, and shuts it down at the end."""
+
+    def __init__(self) -> None:
+        self._pool: Executor | None = None
+
+    def __call__(self) -> Executor:
+        if self._pool is None:
+            self._pool = make_executor()
+        return self._pool
+
+    def close(self, at_once: bool = False) -> None:
+        """Shut down; ``at_once`` without waiting for what still runs."""
+        if self._pool is not None:
+            processes = list(getattr(self._pool, "_processes", None) or {})
+            self._pool.shutdown(wait=not at_once, cancel_futures=True)
+            if at_once:
+                for pid in processes:
+                    try:
+                        os.kill(pid, 15)
+                    except OSError:
+                        continue
+            self._pool = None

@@ -1,0 +1,78 @@
+"""The files of a result folder, all in one world frame."""
+
+from __future__ import annotations
+
+import shutil
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from vast_quarry import __version__
+from vast_quarry.core.formats.atomic import atomic_write, write_json
+from vast_quarry.core.formats.gltf import write_glb
+from vast_quarry.core.formats.obj import write_obj
+from vast_quarry.core.formats.ply import PlyData, write_ply
+from vast_quarry.pipeline.recipe import Recipe, write_recipe
+from vast_quarry.pipeline.run import RunResult
+from vast_quarry.pipeline.solution import load_solution
+from vast_quarry.pipeline.steps.points import load_cloud
+from vast_quarry.pipeline.steps.texture import texture_bytes
+from vast_quarry.pipeline.store import Store
+
+
+def _copy(source: Path, target: Path) -> None:
+    with open(source, "rb") as f, atomic_write(target) as out:
+        shutil.copyfileobj(f, out)
+
+
+def write_cameras(store: Store, result: RunResult, out: Path) -> None:
+    """``cameras.json`` and ``sparse.ply``."""
+    folder = store.folder(result.versions["cameras"])
+    _copy(folder / "cameras.json", out / "cameras.json")
+    solution = load_solution(folder)
+    views = np.diff(solution.start).astype(np.float32)
+    write_ply(out / "sparse.ply", PlyData(solution.points, colors=solution.colors, extra={"views": views}))
+
+
+def write_model(store: Store, result: RunResult, out: Path) -> None:
+    """``dense.ply``, ``mesh.ply``, ``model.glb``, ``model.obj`` with material and texture."""
+    cloud = load_cloud(store.folder(result.versions["points"]))
+    write_ply(
+        out / "dense.ply",
+        PlyData(cloud.points, cloud.normals, cloud.colors, extra={"views": cloud.views.astype(np.float32)}),
+    )
+    folder = store.folder(result.versions["texture"])
+    image = texture_bytes(folder)
+    with np.load(folder / "model.npz") as m:
+        write_ply(
+            out / "mesh.ply",
+            PlyData(m["mesh_vertices"], m["mesh_normals"].astype(np.float32), m["mesh_colors"], m["mesh_faces"]),
+        )
+        parts = (m["vertices"], m["normals"], m["uv"], m["faces"], image)
+        write_glb(out / "model.glb", *parts)
+        write_obj(out / "model.obj", *parts)
+
+
+def report(result: RunResult, recipe: Recipe) -> dict[str, Any]:
+    """``report.json``; schema in ``docs/formats.md``."""
+    photos = result.versions["photos"].figures
+    megapixels = max(float(photos.get("megapixels") or 0), 1e-9)
+    return {
+        "made_with": f"Vast Quarry {__version__}",
+        "grade": recipe.grade.value,
+        "seconds": round(result.seconds, 2),
+        "seconds_per_megapixel": round(result.seconds / megapixels, 3),
+        "peak_memory_mb": round(result.peak_bytes / 1e6),
+        "steps": result.steps,
+        "findings": result.findings,
+    }
+
+
+def write_results(store: Store, result: RunResult, recipe: Recipe, out: Path) -> None:
+    """Everything that the run made, as files of open formats."""
+    write_cameras(store, result, out)
+    if "texture" in result.versions:
+        write_model(store, result, out)
+    write_recipe(out / "recipe.json", recipe, result.settings)
+    write_json(out / "report.json", report(result, recipe))

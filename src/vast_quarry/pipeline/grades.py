@@ -1,0 +1,32 @@
+"""Grades: how far a computation goes, as settings of every step."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+from typing import Any
+
+
+class Grade(StrEnum):
+    """Rough (a look in a minute), Dressed (the normal one), Polished (everything the photos hold)."""
+
+    ROUGH = "rough"
+    DRESSED = "dressed"
+    POLISHED = "polished"
+
+
+#: what a grade sets; everything else keeps its default
+GRADES: dict[Grade, dict[str, dict[str, Any]]] = {
+    Grade.ROUGH: {
+        "cameras": {"photo_scale": 0.5, "features": 3000, "partners": 10},
+        "points": {"photo_scale": 0.25, "sources": 6, "keep": 3, "sweeps": [2, 5]},
+        "surface": {"faces": 60_000},
+        "texture": {"photo_scale": 0.5, "largest": 2048},
+    },
+    Grade.DRESSED: {"cameras": {}, "points": {}, "surface": {}, "texture": {}},
+    Grade.POLISHED: {
+        "cameras": {"features": 12_000, "partners": 20},
+        "points": {"photo_scale": 1.0, "sources": 10, "sweeps": [2, 2, 2, 6]},
+        "surface": {"faces": 1_500_000, "cell": 1.25},
+        "texture": {"largest": 8192},
+    },
+}

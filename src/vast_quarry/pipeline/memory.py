@@ -1,0 +1,50 @@
+"""Peak memory of this process and its workers, by looking every half second."""
+
+from __future__ import annotations
+
+import threading
+from typing import Self
+
+import psutil
+
+
+class MemoryWatch:
+    """Context manager; ``peak`` is the largest resident set of all processes together, in bytes."""
+
+    def __init__(self, interval: float = 0.5) -> None:
+        self.peak = 0
+        self._since_mark = 0
+        self._interval = interval
+        self._stop = threading.Event()
+        self._thread = threading.Thread(target=self._watch, daemon=True)
+
+    def _look(self) -> None:
+        total = 0
+        me = psutil.Process()
+        for process in [me, *me.children(recursive=True)]:
+            try:
+                total += process.memory_info().rss
+            except psutil.Error:
+                continue
+        self.peak = max(self.peak, total)
+        self._since_mark = max(self._since_mark, total)
+
+    def _watch(self) -> None:
+        while not self._stop.wait(self._interval):
+            self._look()
+
+    def mark(self) -> int:
+        """Peak since the last mark, in bytes."""
+        self._look()
+        peak, self._since_mark = self._since_mark, 0
+        return peak
+
+    def __enter__(self) -> Self:
+        self._look()
+        self._thread.start()
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._look()
+        self._stop.set()
+        self._thread.join()

@@ -1,0 +1,149 @@
+"""Running layers one after the other: reuse what is there, go on where a killed run stopped, report."""
+
+from __future__ import annotations
+
+import threading
+import time
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from vast_quarry.core.errors import PlainError
+from vast_quarry.pipeline.executors import LazyExecutor
+from vast_quarry.pipeline.memory import MemoryWatch
+from vast_quarry.pipeline.recipe import Recipe
+from vast_quarry.pipeline.registry import STEPS
+from vast_quarry.pipeline.step import Context, Reporter, Step, StepSettings
+from vast_quarry.pipeline.steps.photos import PhotosSettings
+from vast_quarry.pipeline.store import Store, Version, version_key
+
+
+@dataclass
+class RunResult:
+    """What a run did.
+
+    Attributes
+    ----------
+    versions : dict
+        Version of each layer.
+    settings : dict
+        All settings as used, by layer.
+    steps : list of dict
+        Per step: seconds, peak memory, figures, whether it was reused.
+    """
+
+    versions: dict[str, Version] = field(default_factory=dict)
+    settings: dict[str, dict[str, Any]] = field(default_factory=dict)
+    steps: list[dict[str, Any]] = field(default_factory=list)
+    seconds: float = 0.0
+    peak_bytes: int = 0
+
+    @property
+    def findings(self) -> list[str]:
+        """Findings of all layers."""
+        return [f for v in self.versions.values() for f in v.findings]
+
+
+def _photo_stamp(settings: StepSettings) -> str:
+    """What the photo folder holds now: a run over changed photos is another run."""
+    assert isinstance(settings, PhotosSettings)
+    folder = Path(settings.folder)
+    stamp = []
+    if folder.is_dir():
+        for p in sorted(folder.rglob("*")):
+            if p.is_file():
+                s = p.stat()
+                stamp.append(f"{p.relative_to(folder)!s}|{s.st_size}|{s.st_mtime_ns}")
+    return "\n".join(stamp)
+
+
+def _mask_stamp(settings: StepSettings) -> str:
+    folder = getattr(settings, "folder", None)
+    return _photo_stamp(PhotosSettings(folder=folder)) if folder else ""
+
+
+_STAMPS = {"photos": _photo_stamp, "masks": _mask_stamp}
+
+
+class Runner:
+    """Runs steps in a store."""
+
+    def __init__(self, store: Store, reporter: Reporter) -> None:
+        self.store, self.reporter = store, reporter
+        self.cancelled = threading.Event()
+
+    def run(self, recipe: Recipe, places: dict[str, dict[str, Any]], until: str = "texture") -> RunResult:
+        """Run every layer up to and including ``until``.
+
+        Raises
+        ------
+        PlainError
+            When a layer cannot be made; what was made before stays.
+        Cancelled
+            When :attr:`cancelled` was set.
+        """
+        self.store.prepare()
+        result = RunResult()
+        began = time.monotonic()
+        executor = LazyExecutor()
+        at_once = True
+        try:
+            with MemoryWatch() as memory:
+                for step in STEPS:
+                    settings = recipe.settings(step.layer, step.settings_model, places.get(step.layer, {}))
+                    self._one(step, settings, result, executor, memory)
+                    if step.layer == until:
+                        break
+            at_once = False
+        finally:
+            executor.close(at_once)
+        result.peak_bytes = memory.peak
+        result.seconds = time.monotonic() - began
+        return result
+
+    def _one(
+        self, step: Step, settings: StepSettings, result: RunResult, executor: LazyExecutor, memory: MemoryWatch
+    ) -> None:
+        plain = settings.model_dump(mode="json")
+        parents = {p: result.versions[p] for p in step.parents}
+        stamp = _STAMPS[step.layer](settings) if step.layer in _STAMPS else ""
+        key = version_key(step.layer, plain, {p: v.key for p, v in parents.items()}, stamp)
+        self.reporter.begin(step.layer, step.title)
+        found = self.store.find(step.layer, key)
+        reused = found is not None
+        memory.mark()
+        if found is None:
+            began = time.monotonic()
+            context = Context(
+                self.store.partial(step.layer, key), settings, {p: self.store.folder(v) for p, v in parents.items()},
+                step.layer, self.reporter, executor, self.cancelled,
+            )  # fmt: skip
+            try:
+                figures = step.run(context)
+                found = self.store.finish(
+                    step.layer, key, plain, {p: v.number for p, v in parents.items()}, figures, context.findings,
+                    time.monotonic() - began,
+                )  # fmt: skip
+            except OSError as error:
+                if error.errno == 28:
+                    raise PlainError(
+                        "The disk is full.", "Free some space and run again: it goes on where it stopped."
+                    ) from error
+                raise
+            except MemoryError as error:
+                raise PlainError("The machine ran out of memory.", "Use a lower grade or smaller photos.") from error
+        else:
+            self.store.use(found)
+        result.versions[step.layer] = found
+        result.settings[step.layer] = plain
+        result.steps.append(
+            {
+                "layer": step.layer,
+                "version": found.number,
+                "reused": reused,
+                "seconds": round(found.seconds, 2),
+                "peak_memory_mb": None if reused else round(memory.mark() / 1e6),
+                "figures": found.figures,
+            }
+        )
+        self.reporter.end(step.layer, found.seconds, reused)

@@ -1,0 +1,89 @@
+"""An alignment as later layers take it: cameras, lenses, sparse points and their observations, keep box."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vast_quarry.core.align.frame import KeepBox
+from vast_quarry.core.camera import Camera
+from vast_quarry.core.formats.atomic import write_arrays
+
+Array = NDArray[np.float64]
+
+
+@dataclass
+class Solution:
+    """Aligned photos in the upright world frame.
+
+    Attributes
+    ----------
+    numbers : (n,) int
+        Number of each photo in the list of photos; what follows is in this order.
+    states : list of str
+        ``"placed"``, ``"weak"`` or ``"loose"``.
+    rotations : (n, 3, 3), centers : (n, 3)
+    lens_of : (n,) int, lenses : list of Camera
+    points : (P, 3), colors : (P, 3) uint8
+    start : (P + 1,), photo : (M,), xy : (M, 2), error : (M,)
+        Observations sorted by point: row of the photo, pixel, residual in pixels.
+    box : KeepBox
+    ground : bool
+        Whether a ground plane was found (it lies at z = 0).
+    """
+
+    numbers: NDArray[np.int64]
+    states: list[str]
+    rotations: Array
+    centers: Array
+    lens_of: NDArray[np.int64]
+    lenses: list[Camera]
+    points: Array
+    colors: NDArray[np.uint8]
+    start: NDArray[np.int64]
+    photo: NDArray[np.int64]
+    xy: NDArray[np.float32]
+    error: NDArray[np.float32]
+    box: KeepBox
+    ground: bool
+
+    @property
+    def aligned(self) -> NDArray[np.int64]:
+        """Rows of photos that are placed, weakly or well."""
+        return np.flatnonzero([s != "loose" for s in self.states])
+
+    def lens(self, row: int) -> Camera:
+        """Lens of a photo."""
+        return self.lenses[int(self.lens_of[row])]
+
+    def gsd(self) -> float:
+        """Ground sample distance in world units per pixel at full size: median over aligned photos."""
+        middle = self.box.axes.T @ ((np.asarray(self.box.low) + np.asarray(self.box.high)) / 2)
+        each = [np.linalg.norm(self.centers[k] - middle) / self.lens(int(k)).fx for k in self.aligned]
+        return float(np.median(each))
+
+
+def save_solution(folder: Path, s: Solution) -> None:
+    """Write ``solution.npz``."""
+    write_arrays(
+        folder / "solution.npz",
+        numbers=s.numbers, states=np.array(s.states), rotations=s.rotations, centers=s.centers, lens_of=s.lens_of,
+        lenses=np.stack([c.vector for c in s.lenses]), sizes=np.array([(c.width, c.height) for c in s.lenses]),
+        points=s.points, colors=s.colors, start=s.start, photo=s.photo, xy=s.xy, error=s.error,
+        box=np.array([*s.box.low, *s.box.high, s.box.turn]), ground=s.ground,
+    )  # fmt: skip
+
+
+def load_solution(folder: Path) -> Solution:
+    """Read ``solution.npz``."""
+    with np.load(folder / "solution.npz") as f:
+        lenses = [Camera.simple(int(w), int(h), 1.0).with_vector(v) for v, (w, h) in zip(f["lenses"], f["sizes"])]
+        b = f["box"]
+        return Solution(
+            f["numbers"], [str(s) for s in f["states"]], f["rotations"], f["centers"], f["lens_of"], lenses, f["points"],
+            f["colors"], f["start"], f["photo"], f["xy"], f["error"],
+            KeepBox(tuple(map(float, b[:3])), tuple(map(float, b[3:6])), float(b[6])), bool(f["ground"]),
+        )  # fmt: skip

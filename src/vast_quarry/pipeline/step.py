@@ -1,0 +1,110 @@
+"""What a step is: one shape for every layer, from which command line, recipes and forms are derived."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Callable, Iterable
+from concurrent.futures import FIRST_COMPLETED, Executor, Future, wait
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, ClassVar, Protocol
+
+from pydantic import BaseModel, ConfigDict
+
+from vast_quarry.core.progress import Cancelled
+
+
+class StepSettings(BaseModel):
+    """Base of all settings: unknown names are errors, values cannot change afterwards."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+
+class Reporter(Protocol):
+    """Told how far a run is; implemented by the command line and, later, by jobs."""
+
+    def begin(self, layer: str, title: str) -> None: ...
+    def stage(self, layer: str, text: str, done: float, total: float) -> None: ...
+    def end(self, layer: str, seconds: float, reused: bool) -> None: ...
+    def say(self, text: str) -> None: ...
+
+
+@dataclass
+class Context:
+    """What a running step has: where to write, its settings, its parents, and ways to report and to stop."""
+
+    folder: Path
+    settings: Any
+    parents: dict[str, Path]
+    layer: str
+    reporter: Reporter
+    executor: Callable[[], Executor]
+    cancelled: threading.Event = field(default_factory=threading.Event)
+    findings: list[str] = field(default_factory=list)
+    _last: float = 0.0
+
+    def check(self) -> None:
+        """Raise :class:`Cancelled` when the user wants to stop."""
+        if self.cancelled.is_set():
+            raise Cancelled
+
+    def stage(self, text: str, done: float, total: float) -> None:
+        """Report progress within a named stage of the step; reports closer than a fifth of a second are dropped."""
+        self.check()
+        now = time.monotonic()
+        if now - self._last > 0.2 or done >= total or done == 0:
+            self._last = now
+            self.reporter.stage(self.layer, text, done, total)
+
+    def progress(self, text: str) -> Callable[[float, float], None]:
+        """A progress callback for the core that reports as a stage."""
+        return lambda done, total: self.stage(text, done, total)
+
+    def found(self, sentence: str) -> None:
+        """Note something the user should know."""
+        self.findings.append(sentence)
+        self.reporter.say(sentence)
+
+    def each(self, text: str, work: Callable[..., Any], jobs: Iterable[tuple]) -> list[Any]:
+        """Run ``work(*job)`` for every job on the executor, reporting; results in the order of the jobs.
+
+        Units write their results under a temporary name and rename them, and skip what is there already, so a killed
+        run goes on where it stopped.
+        """
+        todo = list(jobs)
+        results: list[Any] = [None] * len(todo)
+        if not todo:
+            return results
+        self.stage(text, 0, len(todo))
+        pool = self.executor()
+        waiting: dict[Future, int] = {pool.submit(work, *job): n for n, job in enumerate(todo)}
+        done = 0
+        try:
+            while waiting:
+                ready, _ = wait(waiting, timeout=0.5, return_when=FIRST_COMPLETED)
+                for future in ready:
+                    results[waiting.pop(future)] = future.result()
+                    done += 1
+                self.stage(text, done, len(todo))
+        except BaseException:
+            for future in waiting:
+                future.cancel()
+            raise
+        return results
+
+
+class Step(Protocol):
+    """A layer's computation."""
+
+    #: name of the layer, as in folders and recipes
+    layer: ClassVar[str]
+    #: what the user sees
+    title: ClassVar[str]
+    #: layers whose versions in use it takes
+    parents: ClassVar[tuple[str, ...]]
+    settings_model: ClassVar[type[StepSettings]]
+
+    def run(self, context: Context) -> dict[str, Any]:
+        """Compute into ``context.folder``; returns the figures."""
+        ...

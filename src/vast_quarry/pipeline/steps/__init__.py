@@ -1,0 +1,1 @@
+"""The steps of the layers, one file each."""

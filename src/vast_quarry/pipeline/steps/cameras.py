@@ -1,0 +1,268 @@
+"""Cameras: features, matches, alignment, standing upright, keep box."""
+
+from __future__ import annotations
+
+from typing import Any, ClassVar
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import Field
+
+from vast_quarry.core.align.frame import Standing, stand_up
+from vast_quarry.core.align.incremental import WELL_PLACED, AlignInput, align
+from vast_quarry.core.align.model import Model
+from vast_quarry.core.camera import Camera
+from vast_quarry.core.errors import PlainError
+from vast_quarry.core.formats.atomic import write_arrays, write_json
+from vast_quarry.core.match.pairs import choose_pairs
+from vast_quarry.pipeline.solution import Solution, save_solution
+from vast_quarry.pipeline.step import Context, StepSettings
+from vast_quarry.pipeline.steps.masks import mask_file
+from vast_quarry.pipeline.steps.photos import Photo, PhotoList, clean_name, read_photo_list
+from vast_quarry.pipeline.units import match as match_units
+
+
+class CamerasSettings(StepSettings):
+    """How to align."""
+
+    photo_scale: float = Field(1.0, gt=0, le=1, description="Size at which features are sought, as a share of the photo")
+    largest_side: int = Field(3200, ge=400, description="Photos with a longer side are made smaller first (pixels)")
+    features: int = Field(8000, ge=200, le=60_000, description="Most features of a photo")
+    partners: int = Field(14, ge=2, le=200, description="Most photos each photo is matched with")
+    ratio: float = Field(0.85, gt=0.3, lt=1.0, description="Distance of a match over that of the second best, at most")
+    features_obey_masks: bool = Field(True, description="Seek features only where masks keep the photo")
+    ground: bool = Field(True, description="Look for a ground plane to stand the model on")
+
+
+def _lenses(photos: list[Photo]) -> tuple[NDArray[np.int64], list[Camera], list[bool]]:
+    """Photos of one camera, lens, zoom, size and orientation share a lens."""
+    keys = [p.lens_key for p in photos]
+    groups = sorted(set(keys), key=keys.index)
+    lens_of = np.array([groups.index(k) for k in keys], np.int64)
+    lenses, guessed = [], []
+    for g in range(len(groups)):
+        p = photos[int(np.flatnonzero(lens_of == g)[0])]
+        lenses.append(Camera.simple(int(p.width or 1), int(p.height or 1), float(p.focal or 1.0)))
+        guessed.append(p.focal_source == "guessed")
+    return lens_of, lenses, guessed
+
+
+def photo_scale(photo: Photo, scale: float, largest_side: int) -> float:
+    """Scale at which a photo is used: the grade's, less for very large photos."""
+    longest = max(photo.width or 1, photo.height or 1)
+    return min(scale, largest_side / longest)
+
+
+class CamerasStep:
+    """Aligns photos."""
+
+    layer: ClassVar[str] = "cameras"
+    title: ClassVar[str] = "Cameras"
+    parents: ClassVar[tuple[str, ...]] = ("photos", "masks")
+    settings_model: ClassVar[type[StepSettings]] = CamerasSettings
+
+    def run(self, context: Context) -> dict[str, Any]:
+        """Write ``solution.npz`` and ``cameras.json``."""
+        listed = read_photo_list(context.parents["photos"])
+        photos = listed.usable
+        masked = self._features(context, listed, photos)
+        pairs = self._pairs(context, photos)
+        data = self._matches(context, photos, pairs)
+        if not data.matches:
+            raise PlainError(
+                "No two photos show the same thing from places that can be told apart.",
+                "Take photos that overlap by 60 % or more, moving sideways by a step between them, of a subject with texture.",
+            )
+        context.stage("Placing cameras", 0, len(photos))
+        model = align(data, context.progress("Placing cameras"))
+        if model is None:
+            raise PlainError(
+                "The photos match in places, but no two of them are far enough apart to tell depth.",
+                "Move sideways between photos instead of turning on the spot.",
+            )
+        context.stage("Standing the model up", 0, 1)
+        standing = self._stand(model, masked >= 0.5 * len(photos) or not context.settings.ground)
+        solution = _as_solution(context, photos, model, standing, data)
+        save_solution(context.folder, solution)
+        write_json(context.folder / "cameras.json", cameras_document(listed, solution))
+        self._findings(context, photos, solution, standing, data)
+        return _figures(photos, model, solution, standing, pairs, data)
+
+    def _features(self, context: Context, listed: PhotoList, photos: list[Photo]) -> int:
+        settings: CamerasSettings = context.settings
+        (context.folder / "features").mkdir(exist_ok=True)
+        jobs = []
+        masked = 0
+        for p in photos:
+            mask = mask_file(context.parents["masks"], p.number) if settings.features_obey_masks else None
+            masked += mask is not None
+            scale = photo_scale(p, settings.photo_scale, settings.largest_side)
+            jobs.append(
+                (str(listed.file(p)), str(mask) if mask else None, scale, settings.features, p.width,
+                 str(context.folder / "features" / f"{p.number:05d}.npz"))
+            )  # fmt: skip
+        context.each("Finding features", match_units.features, jobs)
+        return masked
+
+    def _pairs(self, context: Context, photos: list[Photo]) -> list[tuple[int, int]]:
+        files = [str(context.folder / "features" / f"{p.number:05d}.npz") for p in photos]
+        coarse = context.folder / "coarse.npy"
+        count = 1200 if len(photos) <= 150 else 700
+        if not coarse.exists():
+            match_units.gather_coarse(files, count, coarse)
+        rows = context.each(
+            "Looking for overlap", match_units.likeness_row, [(str(coarse), i) for i in range(len(photos) - 1)]
+        )
+        likeness = np.zeros((len(photos), len(photos)), np.int64)
+        for i, row in enumerate(rows):
+            likeness[i, i + 1 :] = row
+        write_arrays(context.folder / "likeness.npz", likeness=likeness)
+        return choose_pairs(likeness, partners=context.settings.partners)
+
+    def _matches(self, context: Context, photos: list[Photo], pairs: list[tuple[int, int]]) -> AlignInput:
+        (context.folder / "matches").mkdir(exist_ok=True)
+        folder = context.folder
+        by_first: dict[int, list[int]] = {}
+        for i, j in pairs:
+            by_first.setdefault(i, []).append(j)
+        # small bundles, so that both processors stay busy to the end
+        jobs = []
+        for i, others in by_first.items():
+            for k in range(0, len(others), 4):
+                part = others[k : k + 4]
+                jobs.append(
+                    (str(folder), photos[i].number, [photos[j].number for j in part], context.settings.ratio,
+                     [(p.width, p.height) for p in [photos[i], *[photos[j] for j in part]]])
+                )  # fmt: skip
+        context.each("Matching photos", match_units.match_photo, jobs)
+        index = {p.number: n for n, p in enumerate(photos)}
+        matches: dict[tuple[int, int], NDArray[np.int32]] = {}
+        for job in jobs:
+            for (a, b), m in match_units.read_matches(folder, job[1], job[2]).items():
+                matches[index[a], index[b]] = m
+        xy, scale = [], []
+        for p in photos:
+            with np.load(folder / "features" / f"{p.number:05d}.npz") as f:
+                xy.append(f["xy"])
+                scale.append(f["scale"])
+        lens_of, lenses, guessed = _lenses(photos)
+        return AlignInput(xy, scale, matches, lens_of, lenses, guessed)
+
+    def _stand(self, model: Model, masked: bool) -> Standing:
+        placed = model.placed
+        views = np.bincount(model.tracks.track_of[model.inlier], minlength=len(model.tracks))
+        sure = model.good & (views >= 3)
+        if sure.sum() < 200:
+            sure = model.good
+        return stand_up(model.rotations[placed], model.centers[placed], model.points[sure], masked)
+
+    def _findings(
+        self, context: Context, photos: list[Photo], solution: Solution, standing: Standing, data: AlignInput
+    ) -> None:
+        for note in standing.notes:
+            context.found(note)
+        loose = [p for p, s in zip(photos, solution.states) if s == "loose"]
+        partners = np.bincount(np.array(list(data.matches)).ravel(), minlength=len(photos))
+        for n, (p, s) in enumerate(zip(photos, solution.states)):
+            if s == "weak":
+                context.found(f"{clean_name(p.path)} is tied in by few points; photos between it and its neighbours would help.")
+            if s == "loose":
+                why = "matches no other photo" if partners[n] == 0 else "matches too few places of the others"
+                context.found(f"{clean_name(p.path)} could not be placed: it {why}.")
+        if len(loose) > 0.4 * len(photos):
+            context.found(
+                f"Only {len(photos) - len(loose)} of {len(photos)} photos could be placed. Take more photos between those that "
+                "are apart; on a turntable before a still backdrop, mask the subject."
+            )
+
+
+def _state(model: Model, photo: int, observations: NDArray[np.int64]) -> str:
+    if not model.placed[photo]:
+        return "loose"
+    return "placed" if observations[photo] >= WELL_PLACED else "weak"
+
+
+def _as_solution(context: Context, photos: list[Photo], model: Model, standing: Standing, data: AlignInput) -> Solution:
+    """The model in the upright frame, with only what later layers need."""
+    count = model.observations_per_photo()
+    states = [_state(model, n, count) for n in range(len(photos))]
+    rotations, centers = np.empty_like(model.rotations), np.empty_like(model.centers)
+    for n in range(len(photos)):
+        rotations[n], centers[n] = standing.transform.pose(model.rotations[n], model.centers[n])
+    use = model.inlier & model.good[model.tracks.track_of]
+    kept = np.flatnonzero(model.good)
+    new = np.full(len(model.tracks), -1)
+    new[kept] = np.arange(len(kept))
+    track = new[model.tracks.track_of[use]]
+    colors = _point_colors(context, photos, model, use, track, len(kept))
+    errors = model.errors()
+    return Solution(
+        numbers=np.array([p.number for p in photos]),
+        states=states,
+        rotations=rotations,
+        centers=centers,
+        lens_of=data.lens_of,
+        lenses=model.lenses,
+        points=standing.transform.points(model.points[kept]),
+        colors=colors,
+        start=np.concatenate([[0], np.cumsum(np.bincount(track, minlength=len(kept)))]).astype(np.int64),
+        photo=model.tracks.photo[use],
+        xy=model.xy[use].astype(np.float32),
+        error=errors[use].astype(np.float32),
+        box=standing.box,
+        ground=standing.ground,
+    )
+
+
+def _point_colors(
+    context: Context, photos: list[Photo], model: Model, use: NDArray[np.bool_], track: NDArray[np.int64], points: int
+) -> NDArray[np.uint8]:
+    total = np.zeros((points, 3))
+    photo, feature = model.tracks.photo[use], model.tracks.feature[use]
+    for n, p in enumerate(photos):
+        mine = photo == n
+        if mine.any():
+            with np.load(context.folder / "features" / f"{p.number:05d}.npz") as f:
+                np.add.at(total, track[mine], f["colors"][feature[mine]].astype(float))
+    count = np.bincount(track, minlength=points)
+    return (total / np.maximum(count, 1)[:, None] + 0.5).astype(np.uint8)
+
+
+def _figures(
+    photos: list[Photo], model: Model, solution: Solution, standing: Standing, pairs: list, data: AlignInput
+) -> dict[str, Any]:
+    errors = solution.error[np.isfinite(solution.error)]
+    return {
+        "photos": len(photos),
+        "placed": solution.states.count("placed"),
+        "weak": solution.states.count("weak"),
+        "loose": solution.states.count("loose"),
+        "pairs_tried": len(pairs),
+        "pairs_verified": len(data.matches),
+        "points": len(solution.points),
+        "observations": len(solution.photo),
+        "reprojection_error_px": round(float(np.sqrt((errors**2).mean())), 4) if len(errors) else None,
+        "focal_px": [round(c.fx, 2) for c in model.lenses],
+        "upright_by": standing.witness,
+        "keep_box": standing.box.as_dict(),
+    }
+
+
+def cameras_document(listed: PhotoList, solution: Solution) -> dict[str, Any]:
+    """``cameras.json``: every photo listed; schema in ``docs/formats.md``."""
+    row_of = {int(n): k for k, n in enumerate(solution.numbers)}
+    cameras: list[dict[str, Any]] = []
+    for p in listed.photos:
+        entry: dict[str, Any] = {"photo": p.path, "state": "left out", "aligned": False, "width": p.width, "height": p.height}
+        if p.number in row_of:
+            k = row_of[p.number]
+            entry["state"] = solution.states[k]
+            if solution.states[k] != "loose":
+                lens = solution.lenses[solution.lens_of[k]]
+                entry["aligned"] = True
+                entry |= {n: float(getattr(lens, n)) for n in ("fx", "fy", "cx", "cy", "k1", "k2", "k3", "p1", "p2")}
+                entry |= {"rotation": solution.rotations[k].tolist(), "center": solution.centers[k].tolist()}
+        if p.problem:
+            entry["problem"] = p.problem
+        cameras.append(entry)
+    return {"unit": "arbitrary", "cameras": cameras}

@@ -1,0 +1,85 @@
+"""Masks: from files or from the photos' alpha channels."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any, ClassVar
+
+import numpy as np
+from numpy.typing import NDArray
+from PIL import Image
+from pydantic import Field
+
+from vast_quarry.core.errors import PlainError
+from vast_quarry.core.formats.atomic import atomic_write
+from vast_quarry.core.mask.files import mask_path, read_mask
+from vast_quarry.core.photo.reading import load_alpha
+from vast_quarry.pipeline.step import Context, StepSettings
+from vast_quarry.pipeline.steps.photos import clean_name, read_photo_list
+
+
+class MasksSettings(StepSettings):
+    """Where masks come from."""
+
+    folder: str | None = Field(None, description="Folder with masks named STEM.png; white is kept")
+    alpha: bool = Field(True, description="Take masks from the photos' own alpha channels")
+
+
+def mask_file(folder: Path, number: int) -> Path | None:
+    """Mask of a photo in a version of Masks, or None: then the whole photo counts."""
+    path = folder / "masks" / f"{number:05d}.png"
+    return path if path.exists() else None
+
+
+def load_mask(path: str | Path | None) -> NDArray[np.bool_] | None:
+    """A mask of a version as bool (H, W)."""
+    return None if path is None else np.asarray(Image.open(path).convert("L")) > 127
+
+
+def make_mask(photo: str, mask: str | None, alpha: bool, width: int, height: int, target: str) -> tuple[float | None, str | None]:
+    """Unit of work: mask of one photo; what share of it is kept (None without a mask), and what went wrong."""
+    out = Path(target)
+    try:
+        kept = read_mask(Path(mask), width, height) if mask else load_alpha(Path(photo)) if alpha else None
+    except PlainError as error:
+        return None, str(error)
+    if kept is None:
+        return None, None
+    if not kept.any():
+        return None, "The mask keeps nothing; it was passed over."
+    with atomic_write(out) as f:
+        Image.fromarray((kept * 255).astype(np.uint8)).save(f, format="PNG", compress_level=1)
+    return float(kept.mean()), None
+
+
+class MasksStep:
+    """Collects masks."""
+
+    layer: ClassVar[str] = "masks"
+    title: ClassVar[str] = "Masks"
+    parents: ClassVar[tuple[str, ...]] = ("photos",)
+    settings_model: ClassVar[type[StepSettings]] = MasksSettings
+
+    def run(self, context: Context) -> dict[str, Any]:
+        """Write ``masks/NNNNN.png`` for every photo that has a mask."""
+        settings: MasksSettings = context.settings
+        listed = read_photo_list(context.parents["photos"])
+        folder = Path(settings.folder) if settings.folder else None
+        if folder is not None and not folder.is_dir():
+            raise PlainError(f"There is no folder of masks at {folder}.", "Check the path.")
+        (context.folder / "masks").mkdir(exist_ok=True)
+        jobs = []
+        for p in listed.usable:
+            found = mask_path(folder, p.path) if folder else None
+            target = context.folder / "masks" / f"{p.number:05d}.png"
+            jobs.append((str(listed.file(p)), str(found) if found else None, settings.alpha, p.width, p.height, str(target)))
+        results = context.each("Reading masks", make_mask, jobs)
+        for photo, (_, problem) in zip(listed.usable, results):
+            if problem:
+                context.found(f"{clean_name(photo.path)}: {problem}")
+        shares = [share for share, _ in results if share is not None]
+        if folder is not None and not shares:
+            raise PlainError(
+                f"No mask in {folder} fits a photo.", "Masks are named like their photos with the ending .png, and as large."
+            )
+        return {"masked": len(shares), "kept_percent": round(100 * float(np.mean(shares)), 1) if shares else None}

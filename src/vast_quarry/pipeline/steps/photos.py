@@ -1,0 +1,157 @@
+"""Photos: what is there, what of it can be used, and with which lens it was taken."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from pathlib import Path
+from typing import Any, ClassVar
+
+import cv2
+from pydantic import BaseModel, Field
+
+from vast_quarry.core.errors import PlainError
+from vast_quarry.core.formats.atomic import write_json
+from vast_quarry.core.photo.reading import find_photos, load_rgb, read_facts, sharpness
+from vast_quarry.pipeline.step import Context, StepSettings
+
+
+class PhotosSettings(StepSettings):
+    """Which photos."""
+
+    folder: str = Field(description="Folder that holds the photos")
+    leave_out: tuple[str, ...] = Field((), description="Photos not to be used, by their paths below the folder")
+
+
+class Photo(BaseModel):
+    """One photo of a set; ``number`` is its place in the list and its name in units of work."""
+
+    number: int
+    path: str
+    sha: str = ""
+    width: int | None = None
+    height: int | None = None
+    focal: float | None = None
+    focal_source: str | None = None
+    lens_key: str = ""
+    orientation: int = 1
+    taken: str | None = None
+    sharpness: float | None = None
+    usable: bool = True
+    problem: str | None = None
+
+
+class PhotoList(BaseModel):
+    """All photos of a version, readable or not."""
+
+    folder: str
+    photos: list[Photo]
+
+    @property
+    def usable(self) -> list[Photo]:
+        """Those that can be used."""
+        return [p for p in self.photos if p.usable]
+
+    def file(self, photo: Photo) -> Path:
+        """Where a photo lies."""
+        return Path(self.folder) / photo.path
+
+
+def read_photo_list(folder: Path) -> PhotoList:
+    """The list that a version of Photos holds."""
+    return PhotoList.model_validate_json((folder / "photos.json").read_bytes())
+
+
+def clean_name(path: str) -> str:
+    """A file name fit to be shown: control characters replaced."""
+    return "".join(c if c.isprintable() else "\N{REPLACEMENT CHARACTER}" for c in path)
+
+
+def _sha(path: Path) -> str:
+    digest = hashlib.sha256()
+    with open(path, "rb") as f:
+        while block := f.read(1 << 20):
+            digest.update(block)
+    return digest.hexdigest()[:24]
+
+
+def inspect_photo(number: int, folder: str, path: str, unit: str) -> dict[str, Any]:
+    """Unit of work: facts of one photo, decoded once to be sure that it is whole."""
+    done = Path(unit)
+    if done.exists():
+        return json.loads(done.read_bytes())
+    photo = Photo(number=number, path=path)
+    try:
+        file = Path(folder) / path
+        facts = read_facts(file)
+        photo = Photo(
+            number=number, path=path, sha=_sha(file), width=facts.width, height=facts.height, focal=facts.focal,
+            focal_source=facts.focal_source, orientation=facts.exif.orientation, taken=facts.exif.taken,
+            lens_key="|".join(
+                str(x)
+                for x in (
+                    facts.exif.make, facts.exif.model, facts.exif.lens, facts.exif.focal_mm, facts.exif.focal35_mm,
+                    facts.exif.orientation, facts.width, facts.height,
+                )
+            ),
+        )  # fmt: skip
+        rgb = load_rgb(file)
+        photo.sharpness = sharpness(cv2.cvtColor(rgb, cv2.COLOR_RGB2GRAY))
+    except PlainError as error:
+        photo.usable, photo.problem = False, str(error)
+    except (OSError, MemoryError) as error:
+        photo.usable, photo.problem = False, f"cannot be read ({error})."
+    write_json(done, photo.model_dump())
+    return photo.model_dump()
+
+
+class PhotosStep:
+    """Finds and checks photos."""
+
+    layer: ClassVar[str] = "photos"
+    title: ClassVar[str] = "Photos"
+    parents: ClassVar[tuple[str, ...]] = ()
+    settings_model: ClassVar[type[StepSettings]] = PhotosSettings
+
+    def run(self, context: Context) -> dict[str, Any]:
+        """Write ``photos.json``."""
+        settings: PhotosSettings = context.settings
+        folder = Path(settings.folder)
+        paths = [str(p.relative_to(folder)) for p in find_photos(folder)]
+        if not paths:
+            raise PlainError(f"There are no photos in {folder}.", "Photos are JPEG, PNG, TIFF, WebP, TGA or BMP files.")
+        units = context.folder / "units"
+        units.mkdir(exist_ok=True)
+        # a unit belongs to a file as it is now: name, size and time of change
+        jobs = []
+        for n, path in enumerate(paths):
+            stat = (folder / path).stat()
+            tag = hashlib.sha256(f"{path}|{stat.st_size}|{stat.st_mtime_ns}".encode("utf-8", "replace")).hexdigest()[:16]
+            jobs.append((n, str(folder), path, str(units / f"{n:05d}-{tag}.json")))
+        photos = [Photo.model_validate(d) for d in context.each("Reading photos", inspect_photo, jobs)]
+        first_of: dict[str, str] = {}
+        for photo in photos:
+            if photo.usable and photo.path in settings.leave_out:
+                photo.usable, photo.problem = False, "was left out by you."
+            if photo.usable and photo.sha in first_of:
+                photo.usable = False
+                photo.problem = f"is the same file as {clean_name(first_of[photo.sha])}."
+            elif photo.usable:
+                first_of[photo.sha] = photo.path
+            if photo.problem:
+                context.found(f"{clean_name(photo.path)} {photo.problem}")
+        listed = PhotoList(folder=str(folder), photos=photos)
+        usable = listed.usable
+        if len(usable) < 2:
+            what = "None of the photos can" if not usable else "Only one photo can"
+            raise PlainError(
+                f"{what} be used; a model needs at least two, better 20 or more, that overlap.",
+                "Add photos of the same subject from other places.",
+            )
+        write_json(context.folder / "photos.json", listed.model_dump())
+        return {
+            "photos": len(photos),
+            "usable": len(usable),
+            "megapixels": round(sum((p.width or 0) * (p.height or 0) for p in usable) / 1e6, 2),
+            "focal_guessed": sum(p.focal_source == "guessed" for p in usable),
+        }

@@ -1,0 +1,130 @@
+"""Points: depth maps and a dense cloud inside the keep box."""
+
+from __future__ import annotations
+
+import shutil
+from pathlib import Path
+from typing import Any, ClassVar
+
+import numpy as np
+from pydantic import Field
+
+from vast_quarry.core.align.frame import KeepBox
+from vast_quarry.core.dense.fusion import Cloud, merged
+from vast_quarry.core.dense.views import choose_sources
+from vast_quarry.core.errors import PlainError
+from vast_quarry.core.formats.atomic import write_arrays
+from vast_quarry.pipeline.solution import Solution, load_solution, save_solution
+from vast_quarry.pipeline.step import Context, StepSettings
+from vast_quarry.pipeline.steps.masks import mask_file
+from vast_quarry.pipeline.steps.photos import read_photo_list
+from vast_quarry.pipeline.units import depth as units
+
+
+class PointsSettings(StepSettings):
+    """How finely to look for depth."""
+
+    photo_scale: float = Field(0.5, gt=0, le=1, description="Size of the depth maps as a share of the photos")
+    largest_side: int = Field(2400, ge=200, description="Depth maps are no longer than this (pixels)")
+    sources: int = Field(8, ge=1, le=30, description="Photos that help each depth map")
+    keep: int = Field(4, ge=1, le=8, description="Of these, the best that count at each pixel")
+    sweeps: tuple[int, ...] = Field((2, 2, 6), description="Sweeps from the finest level to the coarsest")
+    least_views: int = Field(3, ge=2, le=10, description="Photos that have to agree on a point")
+    ground: str = Field("leave-out", pattern="^(leave-out|keep)$", description="Whether the ground is wanted")
+
+
+def working_box(box: KeepBox, ground: str) -> KeepBox:
+    """The keep box; with the ground kept, wider by half and reaching below the ground."""
+    if ground != "keep":
+        return box
+    size = box.size
+    low, high = np.asarray(box.low), np.asarray(box.high)
+    grow = np.array([0.5 * size[0], 0.5 * size[1], 0.0])
+    low, high = low - grow, high + grow
+    low[2] -= 0.06 * size.max()
+    return KeepBox((low[0], low[1], low[2]), (high[0], high[1], high[2]), box.turn)
+
+
+def load_cloud(folder: Path) -> Cloud:
+    """The cloud of a version of Points."""
+    with np.load(folder / "cloud.npz") as f:
+        return Cloud(f["points"], f["normals"], f["colors"], f["views"], f["gsd"])
+
+
+class PointsStep:
+    """Computes depth maps and fuses them."""
+
+    layer: ClassVar[str] = "points"
+    title: ClassVar[str] = "Points"
+    parents: ClassVar[tuple[str, ...]] = ("photos", "masks", "cameras")
+    settings_model: ClassVar[type[StepSettings]] = PointsSettings
+
+    def run(self, context: Context) -> dict[str, Any]:
+        """Write ``cloud.npz`` and the depth maps."""
+        settings: PointsSettings = context.settings
+        solution = load_solution(context.parents["cameras"])
+        solution.box = working_box(solution.box, settings.ground)
+        # units read the solution with the box that this step works in
+        save_solution(context.folder, solution)
+        longest = max(max(solution.lens(int(k)).width, solution.lens(int(k)).height) for k in solution.aligned)
+        scale = min(settings.photo_scale, settings.largest_side / longest)
+        rows, sources = self._sources(solution, settings.sources)
+        if not rows:
+            raise PlainError(
+                "The aligned photos share too few points to look for depth between them.",
+                "Take more photos with smaller steps between them.",
+            )
+        self._flatten(context, solution, rows, scale)
+        for kind in ("depth", "fused"):
+            (context.folder / kind).mkdir(exist_ok=True)
+        here = str(context.folder)
+        jobs = [(here, here, r, sources[r], scale, settings.keep, list(settings.sweeps)) for r in rows]
+        context.each("Depth maps", units.depth_of_photo, jobs)
+        least = min(settings.least_views, max(2, len(rows) - 1))
+        known = set(rows)
+        fusing = [(here, here, r, [s for s in sources[r] if s in known], scale, least) for r in rows]
+        context.each("Fusing", units.fuse, fusing)
+        cloud = self._gather(context, rows)
+        shutil.rmtree(context.folder / "flat", ignore_errors=True)
+        shutil.rmtree(context.folder / "fused", ignore_errors=True)
+        if len(cloud.points) < 100:
+            raise PlainError(
+                "Hardly any point was seen alike by three photos, so there is no surface to build.",
+                "Check that the photos are sharp, that the subject has texture and does not shine, and that it kept still.",
+            )
+        return {
+            "points": len(cloud.points),
+            "depth_maps": len(rows),
+            "views_median": float(np.median(cloud.views)),
+            "gsd": float(np.median(cloud.gsd)) * scale,
+        }
+
+    def _sources(self, solution: Solution, count: int) -> tuple[list[int], dict[int, list[int]]]:
+        chosen = choose_sources(solution.points, solution.start, solution.photo, solution.centers, count)
+        aligned = set(int(k) for k in solution.aligned)
+        sources = {r: [int(s) for s in chosen[r] if int(s) in aligned] for r in sorted(aligned)}
+        return [r for r in sorted(aligned) if sources[r]], sources
+
+    def _flatten(self, context: Context, solution: Solution, rows: list[int], scale: float) -> None:
+        listed = read_photo_list(context.parents["photos"])
+        by_number = {p.number: p for p in listed.photos}
+        (context.folder / "flat").mkdir(exist_ok=True)
+        here = str(context.folder)
+        jobs = []
+        for r in rows:
+            photo = by_number[int(solution.numbers[r])]
+            mask = mask_file(context.parents["masks"], photo.number)
+            jobs.append((here, here, r, str(listed.file(photo)), str(mask) if mask else None, scale))
+        context.each("Straightening photos", units.flatten_photo, jobs)
+
+    def _gather(self, context: Context, rows: list[int]) -> Cloud:
+        parts = []
+        for r in rows:
+            with np.load(context.folder / "fused" / f"{r:05d}.npz") as f:
+                parts.append(Cloud(f["points"], f["normals"], f["colors"], f["views"], f["gsd"]))
+        cloud = merged(parts)
+        write_arrays(
+            context.folder / "cloud.npz", points=cloud.points, normals=cloud.normals, colors=cloud.colors,
+            views=cloud.views, gsd=cloud.gsd,
+        )  # fmt: skip
+        return cloud

@@ -1,0 +1,97 @@
+"""Surface: a mesh through the cloud, trimmed, cut to the keep box, one main body, decimated."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any, ClassVar
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import Field
+
+from vast_quarry.core.align.frame import KeepBox
+from vast_quarry.core.errors import PlainError
+from vast_quarry.core.formats.atomic import write_arrays
+from vast_quarry.core.surface.cut import cut_closed, cut_open
+from vast_quarry.core.surface.decimate import decimate
+from vast_quarry.core.surface.mesh import edge_faces, main_body
+from vast_quarry.core.surface.poisson import median_spacing, poisson_depth, poisson_surface, trimmed
+from vast_quarry.pipeline.executors import cores
+from vast_quarry.pipeline.solution import load_solution
+from vast_quarry.pipeline.step import Context, StepSettings
+from vast_quarry.pipeline.steps.points import load_cloud
+
+Mesh = tuple[NDArray[np.float64], NDArray[np.int64]]
+
+
+class SurfaceSettings(StepSettings):
+    """How to mesh."""
+
+    closed: bool = Field(False, description="Close the surface where nothing was seen, and at the bottom")
+    faces: int = Field(400_000, ge=200, le=20_000_000, description="Most triangles")
+    cell: float = Field(1.4, gt=0.3, le=8, description="Finest cell in point spacings")
+    reach: float = Field(5.0, gt=1, le=50, description="Surface further from any point than this is unseen (point spacings)")
+
+
+def load_mesh(folder: Path) -> Mesh:
+    """The mesh of a version of Surface."""
+    with np.load(folder / "mesh.npz") as f:
+        return f["vertices"], f["faces"]
+
+
+def _cut(vertices: NDArray, faces: NDArray, box: KeepBox) -> Mesh:
+    for origin, normal in box.planes():
+        vertices, faces = cut_open(vertices, faces, origin, normal)
+    return vertices, faces
+
+
+class SurfaceStep:
+    """Meshes the cloud."""
+
+    layer: ClassVar[str] = "surface"
+    title: ClassVar[str] = "Surface"
+    parents: ClassVar[tuple[str, ...]] = ("points",)
+    settings_model: ClassVar[type[StepSettings]] = SurfaceSettings
+
+    def run(self, context: Context) -> dict[str, Any]:
+        """Write ``mesh.npz``."""
+        settings: SurfaceSettings = context.settings
+        cloud = load_cloud(context.parents["points"])
+        box = load_solution(context.parents["points"]).box
+        spacing = median_spacing(cloud.points)
+        context.stage("Surface through the points", 0, 4)
+        depth = poisson_depth(cloud.points, settings.cell)
+        v, f = poisson_surface(cloud.points, cloud.normals, depth, threads=cores())
+        context.stage("Cutting", 1, 4)
+        closed = settings.closed
+        if closed:
+            solid = cut_closed(v, f, box.planes())
+            if solid is None:
+                context.found("The surface could not be closed; it was left open where nothing was seen.")
+                closed = False
+            else:
+                v, f = solid
+        if not closed:
+            v, f = trimmed(v, f, cloud.points, settings.reach * spacing, largest_gap=4000)
+            v, f = _cut(v, f, box)
+        context.stage("Main body", 2, 4)
+        if not len(f):
+            raise PlainError("Nothing of the surface lies in the keep box.", "Make the keep box larger.")
+        v, f = main_body(v, f)
+        full = len(f)
+        context.stage("Fewer triangles", 3, 4)
+        v, f = decimate(v, f, settings.faces)
+        v, f = main_body(v, f)
+        if len(f) < 20:
+            raise PlainError("Hardly any surface is left inside the keep box.", "Make the keep box larger.")
+        write_arrays(context.folder / "mesh.npz", vertices=v, faces=f)
+        pairs, _ = edge_faces(f)
+        context.stage("Done", 4, 4)
+        return {
+            "triangles": len(f),
+            "vertices": len(v),
+            "triangles_before_decimation": full,
+            "open_edges": int(3 * len(f) - 2 * len(pairs)),
+            "octree_depth": depth,
+            "size": [round(float(x), 6) for x in np.ptp(v, axis=0)],
+        }

@@ -1,0 +1,117 @@
+"""Units of the Points step: undistorted photos, depth maps, fusion."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from vast_quarry.core.camera import Camera, project, undistort_maps
+from vast_quarry.core.dense.fusion import fuse_photo
+from vast_quarry.core.dense.patchmatch import DepthMap, PatchMatchSettings, View, estimate_depth
+from vast_quarry.core.dense.views import box_bounds
+from vast_quarry.core.formats.atomic import write_arrays
+from vast_quarry.core.mask.files import mask_at
+from vast_quarry.core.photo.reading import load_rgb, scaled_size
+from vast_quarry.pipeline.solution import Solution, load_solution
+from vast_quarry.pipeline.steps.masks import load_mask
+
+
+def _file(folder: Path, kind: str, row: int) -> Path:
+    return folder / kind / f"{row:05d}.npz"
+
+
+def dense_camera(solution: Solution, row: int, scale: float) -> Camera:
+    """The photo's lens at the size of the depth maps, with its distortion."""
+    lens = solution.lens(row)
+    return lens.scaled(*scaled_size(lens.width, lens.height, scale))
+
+
+def flatten_photo(cameras: str, folder: str, row: int, photo: str, mask: str | None, scale: float) -> None:
+    """Save a photo undistorted, at the size of the depth maps, with its mask."""
+    target = _file(Path(folder), "flat", row)
+    if target.exists():
+        return
+    solution = load_solution(Path(cameras))
+    camera = dense_camera(solution, row, scale)
+    rgb = load_rgb(Path(photo), scale)
+    map_x, map_y = undistort_maps(camera, camera.pinhole())
+    flat = cv2.remap(rgb, map_x, map_y, cv2.INTER_CUBIC, borderMode=cv2.BORDER_CONSTANT)
+    inside = (map_x >= 0) & (map_y >= 0) & (map_x <= camera.width - 1) & (map_y <= camera.height - 1)
+    kept = load_mask(mask)
+    if kept is not None:
+        small = mask_at(kept, camera.width, camera.height).astype(np.uint8)
+        inside &= cv2.remap(small, map_x, map_y, cv2.INTER_NEAREST) > 0
+    write_arrays(target, rgb=flat, gray=cv2.cvtColor(flat, cv2.COLOR_RGB2GRAY), keep=inside)
+
+
+def _view(folder: Path, solution: Solution, row: int, scale: float) -> View:
+    with np.load(_file(folder, "flat", row)) as f:
+        gray = f["gray"]
+    camera = dense_camera(solution, row, scale).pinhole()
+    return View(gray, camera, solution.rotations[row], solution.centers[row])
+
+
+def depth_of_photo(cameras: str, folder: str, row: int, sources: list[int], scale: float, keep: int, sweeps: list[int]) -> None:
+    """Compute and save the depth map of one photo."""
+    target = _file(Path(folder), "depth", row)
+    if target.exists():
+        return
+    solution = load_solution(Path(cameras))
+    view = _view(Path(folder), solution, row, scale)
+    margin = 0.01 * float(solution.box.size.max())
+    near, far, hit = box_bounds(solution.box, view.camera, view.rotation, view.center, margin)
+    with np.load(_file(Path(folder), "flat", row)) as f:
+        active = hit & f["keep"]
+    if not active.any() or not sources:
+        shape = view.gray.shape
+        empty = np.zeros(shape, np.float32)
+        _save_depth(target, DepthMap(empty, np.zeros((*shape, 3), np.float32), empty + 2))
+        return
+    views = [_view(Path(folder), solution, s, scale) for s in sources]
+    seeds = _seeds(solution, row, view)
+    settings = PatchMatchSettings(keep=keep, sweeps=tuple(sweeps), seed=row + 1)
+    _save_depth(target, estimate_depth(view, views, near, far, active, settings, seeds))
+
+
+def _seeds(solution: Solution, row: int, view: View) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    point_of = np.repeat(np.arange(len(solution.points)), np.diff(solution.start))
+    mine = solution.points[point_of[solution.photo == row]]
+    pixels, depth = project(view.camera, view.rotation, view.center, mine)
+    return pixels[depth > 0], depth[depth > 0]
+
+
+def _save_depth(target: Path, d: DepthMap) -> None:
+    write_arrays(target, depth=d.depth, normal=d.normal.astype(np.float16), cost=d.cost.astype(np.float16))
+
+
+def load_depth(folder: Path, row: int) -> DepthMap:
+    """A saved depth map."""
+    with np.load(_file(folder, "depth", row)) as f:
+        return DepthMap(f["depth"], f["normal"].astype(np.float32), f["cost"].astype(np.float32))
+
+
+def fuse(cameras: str, folder: str, row: int, sources: list[int], scale: float, least: int) -> int:
+    """Fuse and save the points that one photo gives to the cloud; their number comes back."""
+    target = _file(Path(folder), "fused", row)
+    if not target.exists():
+        solution = load_solution(Path(cameras))
+        root = Path(folder)
+        others = [
+            (s, load_depth(root, s), dense_camera(solution, s, scale).pinhole(), solution.rotations[s], solution.centers[s])
+            for s in sources
+        ]
+        camera = dense_camera(solution, row, scale).pinhole()
+        with np.load(_file(root, "flat", row)) as f:
+            rgb = f["rgb"]
+        pose = (camera, solution.rotations[row], solution.centers[row])
+        cloud, _ = fuse_photo(row, load_depth(root, row), pose, rgb, others, least_views=least)
+        inside = solution.box.inside(cloud.points, 0.01 * float(solution.box.size.max()))
+        write_arrays(
+            target, points=cloud.points[inside], normals=cloud.normals[inside], colors=cloud.colors[inside],
+            views=cloud.views[inside], gsd=cloud.gsd[inside],
+        )  # fmt: skip
+    with np.load(target) as f:
+        return len(f["points"])

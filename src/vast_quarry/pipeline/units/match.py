@@ -1,0 +1,88 @@
+"""Units of the Cameras step: features of a photo, likeness and matches of pairs."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from vast_quarry.core.formats.atomic import atomic_write, write_arrays
+from vast_quarry.core.mask.files import mask_at, shrunk
+from vast_quarry.core.match.features import find_features
+from vast_quarry.core.match.matching import coarse_subset, match_mutual, unit_descriptors
+from vast_quarry.core.match.twoview import FEWEST, verify
+from vast_quarry.core.photo.reading import load_rgb
+from vast_quarry.pipeline.steps.masks import load_mask
+
+
+def features(photo: str, mask: str | None, scale: float, limit: int, full_width: int, target: str) -> None:
+    """Find and save the features of one photo."""
+    if Path(target).exists():
+        return
+    rgb = load_rgb(Path(photo), scale)
+    kept = load_mask(mask)
+    if kept is not None:
+        # a feature needs its neighbourhood within the subject, or the backdrop describes it
+        kept = shrunk(mask_at(kept, rgb.shape[1], rgb.shape[0]), 2.0)
+    f = find_features(rgb, full_width, limit, kept)
+    write_arrays(Path(target), xy=f.xy, scale=f.scale, descriptors=f.descriptors, colors=f.colors)
+
+
+def gather_coarse(files: list[str], count: int, target: Path) -> None:
+    """The coarsest descriptors of every photo in one file (N, count, 128) uint8, zeros where a photo has fewer."""
+    out = np.zeros((len(files), count, 128), np.uint8)
+    for n, file in enumerate(files):
+        with np.load(file) as f:
+            pick = coarse_subset(f["scale"], count)
+            out[n, : len(pick)] = f["descriptors"][pick]
+    with atomic_write(target) as t:
+        np.save(t, out)
+
+
+def _coarse(table: NDArray[np.uint8], i: int) -> NDArray[np.float32]:
+    rows = table[i]
+    return unit_descriptors(rows[rows.any(1)])
+
+
+def likeness_row(coarse: str, i: int) -> list[int]:
+    """Coarse matches of photo ``i`` with every later one."""
+    table = np.load(coarse, mmap_mode="r")
+    mine = _coarse(table, i)
+    return [len(match_mutual(mine, _coarse(table, j))) for j in range(i + 1, len(table))]
+
+
+def _target(folder: Path, first: int, others: list[int]) -> Path:
+    return folder / "matches" / f"{first:05d}-{others[0]:05d}-{len(others)}.npz"
+
+
+def _load(folder: Path, number: int) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
+    with np.load(folder / "features" / f"{number:05d}.npz") as f:
+        return f["xy"], unit_descriptors(f["descriptors"])
+
+
+def match_photo(folder: str, first: int, others: list[int], ratio: float, sizes: list[tuple[int, int]]) -> None:
+    """Match one photo with some others, verify, save."""
+    cv2.setNumThreads(1)
+    target = _target(Path(folder), first, others)
+    if target.exists():
+        return
+    xy, mine = _load(Path(folder), first)
+    found: dict[str, NDArray] = {}
+    for other, size in zip(others, sizes[1:]):
+        their_xy, theirs = _load(Path(folder), other)
+        m = match_mutual(mine, theirs, ratio)
+        if len(m) < FEWEST:
+            continue
+        threshold = 2.0 * max(*sizes[0], *size) / 1000
+        ok = verify(xy[m[:, 0]], their_xy[m[:, 1]], threshold)
+        if ok.any():
+            found[str(other)] = m[ok]
+    write_arrays(target, **found)
+
+
+def read_matches(folder: Path, first: int, others: list[int]) -> dict[tuple[int, int], NDArray[np.int32]]:
+    """Matches of a bundle of pairs, by numbers of photos."""
+    with np.load(_target(folder, first, others)) as f:
+        return {(first, int(k)): f[k] for k in f.files}

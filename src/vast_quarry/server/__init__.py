@@ -1,0 +1,1 @@
+"""server: comes with the application over the core."""

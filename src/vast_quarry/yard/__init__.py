@@ -1,0 +1,1 @@
+"""yard: comes with the application over the core."""
