@@ -23,7 +23,9 @@ console = Console(stderr=False)
 
 PhotosArgument = Annotated[Path, typer.Argument(help="Folder with the photos", show_default=False)]
 OutOption = Annotated[Path, typer.Option("--out", help="Folder for the results", show_default=False)]
-GradeOption = Annotated[Grade | None, typer.Option("--grade", help="How far to go [default: dressed]", show_default=False)]
+GradeOption = Annotated[
+    Grade | None, typer.Option("--grade", help="How far to go [default: dressed]", show_default=False)
+]
 MasksOption = Annotated[Path | None, typer.Option("--masks", help="Folder with masks STEM.png; white is kept")]
 RecipeOption = Annotated[Path | None, typer.Option("--recipe", help="Replay the settings of an earlier result")]
 
@@ -44,7 +46,7 @@ def run_until(photos: Path, out: Path, masks: Path | None, recipe: Recipe, until
     """Run and write the results into ``out``."""
     claim_output(out, photos)
     store = Store(out)
-    places = {
+    places: dict[str, dict[str, Any]] = {
         "photos": {"folder": str(photos.resolve())},
         "masks": {"folder": str(masks.resolve()) if masks else None},
     }

@@ -59,5 +59,7 @@ def shoot_command(
     except FileExistsError as error:
         raise PlainError(f"{error}, which is left alone.", "Give a new folder.") from error
     except OSError as error:
-        raise PlainError(f"The folder {out} cannot be written ({error.strerror or error}).", "Choose another one.") from error
+        raise PlainError(
+            f"The folder {out} cannot be written ({error.strerror or error}).", "Choose another one."
+        ) from error
     console.print(f"{rings * per_ring} photos in {out / 'photos'}", markup=False, highlight=False, soft_wrap=True)

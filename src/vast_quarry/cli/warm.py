@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import tempfile
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Any
 
 import typer
 from rich.console import Console
@@ -29,7 +29,10 @@ def warm(
         root = Path(folder)
         shoot(ShootSettings(rings=1, per_ring=12, width=320, height=240, heldout=1), root / "set")
         recipe = recipe_for(Grade.ROUGH, {"cameras": {"photo_scale": 1.0}, "points": {"photo_scale": 0.5}})
-        places = {"photos": {"folder": str(root / "set" / "photos")}, "masks": {"folder": None}}
+        places: dict[str, dict[str, Any]] = {
+            "photos": {"folder": str(root / "set" / "photos")},
+            "masks": {"folder": None},
+        }
         store = Store(root / "out")
         with make_reporter(console) as reporter:
             try:

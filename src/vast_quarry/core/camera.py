@@ -62,7 +62,7 @@ class Camera:
 
     def with_vector(self, v: ArrayLike) -> Camera:
         """Same photo size, other parameters (9,)."""
-        return replace(self, **{n: float(x) for n, x in zip(INTRINSICS, np.asarray(v, dtype=float))})
+        return Camera(self.width, self.height, *(float(x) for x in np.asarray(v, dtype=float)))
 
     def scaled(self, width: int, height: int) -> Camera:
         """The same lens seen in a photo resampled to another size (pixel edges coincide)."""

@@ -51,15 +51,15 @@ def rotation_angle_deg(rotation: ArrayLike) -> float:
 
 def rotation_between(a: ArrayLike, b: ArrayLike) -> Array:
     """Smallest rotation (3, 3) that turns direction ``a`` (3,) into direction ``b`` (3,)."""
-    a = np.asarray(a, dtype=float) / np.linalg.norm(a)
-    b = np.asarray(b, dtype=float) / np.linalg.norm(b)
-    axis = np.cross(a, b)
-    sine, cosine = float(np.linalg.norm(axis)), float(a @ b)
+    u, v = np.asarray(a, dtype=float), np.asarray(b, dtype=float)
+    u, v = u / np.linalg.norm(u), v / np.linalg.norm(v)
+    axis = np.cross(u, v)
+    sine, cosine = float(np.linalg.norm(axis)), float(u @ v)
     if sine < 1e-12:
         if cosine > 0:
             return np.eye(3)
-        helper = np.eye(3)[int(np.argmin(np.abs(a)))]
-        axis = np.cross(a, helper)
+        helper = np.eye(3)[int(np.argmin(np.abs(u)))]
+        axis = np.cross(u, helper)
         return rotation_from_vector(axis / np.linalg.norm(axis) * np.pi)
     return rotation_from_vector(axis / sine * np.arctan2(sine, cosine))
 
@@ -104,7 +104,9 @@ class Similarity:
     def after(self, first: Similarity) -> Similarity:
         """The transform that applies ``first`` and then this one."""
         return Similarity(
-            self.scale * first.scale, self.rotation @ first.rotation, self.scale * self.rotation @ first.shift + self.shift
+            self.scale * first.scale,
+            self.rotation @ first.rotation,
+            self.scale * self.rotation @ first.shift + self.shift,
         )
 
 

@@ -2,11 +2,19 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 import open3d as o3d
 from numpy.typing import ArrayLike, NDArray
 
 MISS = 0xFFFFFFFF
+
+
+def _tensor(array: Any) -> Any:
+    """An array as Open3D wants it."""
+    make: Any = o3d.core.Tensor
+    return make(array)
 
 
 class RayScene:
@@ -19,7 +27,7 @@ class RayScene:
         """Add a mesh, vertices (N, 3), faces (M, 3); its number comes back."""
         v = np.ascontiguousarray(vertices, dtype=np.float32)
         f = np.ascontiguousarray(faces, dtype=np.uint32)
-        return int(self._scene.add_triangles(o3d.core.Tensor(v), o3d.core.Tensor(f)))
+        return int(self._scene.add_triangles(_tensor(v), _tensor(f)))
 
     def cast(self, rays: NDArray[np.float32]) -> dict[str, NDArray]:
         """First hits of rays (N, 6): origin and direction.
@@ -29,7 +37,7 @@ class RayScene:
         dict with ``t`` (N,) in units of the direction (inf for a miss), ``mesh`` (N,), ``face`` (N,) (MISS for a miss)
         and ``uv`` (N, 2): the weights of the face's second and third corner.
         """
-        answer = self._scene.cast_rays(o3d.core.Tensor(np.ascontiguousarray(rays, dtype=np.float32)))
+        answer = self._scene.cast_rays(_tensor(np.ascontiguousarray(rays, dtype=np.float32)))
         return {
             "t": answer["t_hit"].numpy(),
             "mesh": answer["geometry_ids"].numpy(),
@@ -39,12 +47,12 @@ class RayScene:
 
     def blocked(self, rays: NDArray[np.float32], near: float = 0.0, far: float = np.inf) -> NDArray[np.bool_]:
         """Whether anything lies on each ray (N, 6) between ``near`` and ``far`` (in units of its direction)."""
-        tensor = o3d.core.Tensor(np.ascontiguousarray(rays, dtype=np.float32))
+        tensor = _tensor(np.ascontiguousarray(rays, dtype=np.float32))
         return self._scene.test_occlusions(tensor, tnear=near, tfar=far).numpy()
 
     def distance(self, points: ArrayLike) -> NDArray[np.float32]:
         """Distance of points (N, 3) to the nearest surface."""
-        return self._scene.compute_distance(o3d.core.Tensor(np.ascontiguousarray(points, dtype=np.float32))).numpy()
+        return self._scene.compute_distance(_tensor(np.ascontiguousarray(points, dtype=np.float32))).numpy()
 
 
 def visible_from(

@@ -9,9 +9,7 @@ import time
 from concurrent.futures import Executor, ProcessPoolExecutor
 
 #: one thread in each worker: the units are what runs side by side
-_SINGLE = {
-    name: "1" for name in ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS", "MKL_NUM_THREADS", "NUMBA_NUM_THREADS")
-}
+_SINGLE = dict.fromkeys(("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS", "MKL_NUM_THREADS", "NUMBA_NUM_THREADS"), "1")
 
 
 def cores() -> int:
@@ -41,7 +39,7 @@ def make_executor() -> Executor:
     """A fresh executor; shut it down after use."""
     scheduler = os.environ.get("VAST_QUARRY_SCHEDULER")
     if scheduler:
-        from distributed import Client  # an optional extra; only needed for this
+        from distributed import Client  # type: ignore[import-not-found] # an optional extra; only needed for this
 
         return Client(scheduler).get_executor(pure=False)
     before = {k: os.environ.get(k) for k in _SINGLE}

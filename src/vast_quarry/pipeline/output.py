@@ -29,12 +29,15 @@ def claim_output(out: Path, photos: Path) -> None:
     here, there = out.resolve(), photos.resolve()
     if here == there or here in there.parents or there in here.parents:
         raise PlainError(
-            "The photos and the results would lie in one another's folder.", "Give a folder beside the photos for --out."
+            "The photos and the results would lie in one another's folder.",
+            "Give a folder beside the photos for --out.",
         )
     mark = out / MARK
     try:
         if out.is_dir() and not mark.exists() and any(out.iterdir()):
-            raise PlainError(f"{out} already holds other files, which are left alone.", "Give a new or an empty folder.")
+            raise PlainError(
+                f"{out} already holds other files, which are left alone.", "Give a new or an empty folder."
+            )
         out.mkdir(parents=True, exist_ok=True)
         if not mark.exists():
             write_json(mark, {"made_with": f"Vast Quarry {__version__}"})

@@ -42,7 +42,9 @@ class Recipe(BaseModel):
         except ValidationError as error:
             first = error.errors()[0]
             where = ".".join(str(p) for p in first["loc"])
-            raise PlainError(f"The setting {where} of {layer} does not fit: {first['msg']}.", "Change it and try again.") from error
+            raise PlainError(
+                f"The setting {where} of {layer} does not fit: {first['msg']}.", "Change it and try again."
+            ) from error
 
 
 def recipe_for(grade: Grade, changes: dict[str, dict[str, Any]] | None = None) -> Recipe:
@@ -66,7 +68,9 @@ def read_recipe(path: Path) -> Recipe:
     except OSError as error:
         raise PlainError(f"The recipe {path} cannot be read ({error.strerror}).", "Check the path.") from error
     except (ValueError, ValidationError) as error:
-        raise PlainError(f"{path.name} is not a recipe.", "A recipe is the recipe.json written beside a result.") from error
+        raise PlainError(
+            f"{path.name} is not a recipe.", "A recipe is the recipe.json written beside a result."
+        ) from error
     known = {s.layer for s in STEPS}
     strange = set(recipe.layers) - known
     if strange:
@@ -76,7 +80,5 @@ def read_recipe(path: Path) -> Recipe:
 
 def write_recipe(path: Path, recipe: Recipe, used: dict[str, dict[str, Any]]) -> None:
     """Write a recipe with every setting as it was used, defaults too, but no places of this machine."""
-    layers = {
-        layer: {k: v for k, v in values.items() if (layer, k) not in PLACES} for layer, values in used.items()
-    }
+    layers = {layer: {k: v for k, v in values.items() if (layer, k) not in PLACES} for layer, values in used.items()}
     write_json(path, recipe.model_copy(update={"layers": layers}).model_dump(mode="json"))

@@ -21,8 +21,7 @@ def step_of(layer: str) -> Step:
     KeyError
         When there is no such layer.
     """
-    return next(s for s in STEPS if s.layer == layer) if layer in {s.layer for s in STEPS} else _unknown(layer)
-
-
-def _unknown(layer: str) -> Step:
+    for step in STEPS:
+        if step.layer == layer:
+            return step
     raise KeyError(f"no layer called {layer!r}")

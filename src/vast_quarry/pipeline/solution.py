@@ -33,6 +33,8 @@ class Solution:
     box : KeepBox
     ground : bool
         Whether a ground plane was found (it lies at z = 0).
+    rough : float
+        Spread of the ground about that plane, in world units.
     """
 
     numbers: NDArray[np.int64]
@@ -49,6 +51,7 @@ class Solution:
     error: NDArray[np.float32]
     box: KeepBox
     ground: bool
+    rough: float = 0.0
 
     @property
     def aligned(self) -> NDArray[np.int64]:
@@ -73,7 +76,7 @@ def save_solution(folder: Path, s: Solution) -> None:
         numbers=s.numbers, states=np.array(s.states), rotations=s.rotations, centers=s.centers, lens_of=s.lens_of,
         lenses=np.stack([c.vector for c in s.lenses]), sizes=np.array([(c.width, c.height) for c in s.lenses]),
         points=s.points, colors=s.colors, start=s.start, photo=s.photo, xy=s.xy, error=s.error,
-        box=np.array([*s.box.low, *s.box.high, s.box.turn]), ground=s.ground,
+        box=np.array([*s.box.low, *s.box.high, s.box.turn]), ground=s.ground, rough=s.rough,
     )  # fmt: skip
 
 
@@ -85,5 +88,5 @@ def load_solution(folder: Path) -> Solution:
         return Solution(
             f["numbers"], [str(s) for s in f["states"]], f["rotations"], f["centers"], f["lens_of"], lenses, f["points"],
             f["colors"], f["start"], f["photo"], f["xy"], f["error"],
-            KeepBox(tuple(map(float, b[:3])), tuple(map(float, b[3:6])), float(b[6])), bool(f["ground"]),
+            KeepBox.from_dict({"low": b[:3].tolist(), "high": b[3:6].tolist(), "turn": b[6]}), bool(f["ground"]), float(f["rough"]),
         )  # fmt: skip

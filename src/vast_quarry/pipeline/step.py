@@ -12,7 +12,7 @@ from typing import Any, ClassVar, Protocol
 
 from pydantic import BaseModel, ConfigDict
 
-from vast_quarry.core.progress import Cancelled
+from vast_quarry.core.progress import Cancelled, Progress
 
 
 class StepSettings(BaseModel):
@@ -57,9 +57,13 @@ class Context:
             self._last = now
             self.reporter.stage(self.layer, text, done, total)
 
-    def progress(self, text: str) -> Callable[[float, float], None]:
+    def progress(self, text: str) -> Progress:
         """A progress callback for the core that reports as a stage."""
-        return lambda done, total: self.stage(text, done, total)
+
+        def report(done: float, total: float) -> None:
+            self.stage(text, done, total)
+
+        return report
 
     def found(self, sentence: str) -> None:
         """Note something the user should know."""

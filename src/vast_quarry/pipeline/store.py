@@ -103,7 +103,14 @@ class Store:
         return path
 
     def finish(
-        self, layer: str, key: str, settings: dict, parents: dict[str, int], figures: dict, findings: list[str], seconds: float
+        self,
+        layer: str,
+        key: str,
+        settings: dict,
+        parents: dict[str, int],
+        figures: dict,
+        findings: list[str],
+        seconds: float,
     ) -> Version:
         """Turn a partial run into a version."""
         folder = self.partial(layer, key)

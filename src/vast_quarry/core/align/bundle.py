@@ -138,7 +138,14 @@ def adjust(
         return float((loss**2 * np.log1p(s / loss**2)).sum()) + extra, problem.weight / (1.0 + s / loss**2)
 
     r, _ = kernels.residuals(
-        problem.rotations, problem.centers, problem.lenses, problem.lens_of, problem.points, problem.cam, point_of, problem.xy
+        problem.rotations,
+        problem.centers,
+        problem.lenses,
+        problem.lens_of,
+        problem.points,
+        problem.cam,
+        point_of,
+        problem.xy,
     )
     cost, weight = cost_of(r, problem.lenses)
     first_cost, damping, done = cost, 1e-4, 0

@@ -227,9 +227,7 @@ def reduced_system(R, C, lens, lens_of, X, start, cam, xy, weight, damping, chun
                 io = 6 * cam[m]
                 for a in range(6):
                     for b in range(3):
-                        Y[a, b] = (
-                            W[m - s0, a, 0] * Vi[0, b] + W[m - s0, a, 1] * Vi[1, b] + W[m - s0, a, 2] * Vi[2, b]
-                        )
+                        Y[a, b] = W[m - s0, a, 0] * Vi[0, b] + W[m - s0, a, 1] * Vi[1, b] + W[m - s0, a, 2] * Vi[2, b]
                     g[io + a] += W[m - s0, a, 0] * q[0] + W[m - s0, a, 1] * q[1] + W[m - s0, a, 2] * q[2]
                 for o in range(s0, s1):
                     jo = 6 * cam[o]

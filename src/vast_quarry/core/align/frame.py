@@ -42,7 +42,7 @@ class KeepBox:
     def inside(self, points: Array, margin: float = 0.0) -> NDArray[np.bool_]:
         """Which points (N, 3) lie in the box, grown by ``margin``."""
         local = np.asarray(points) @ self.axes.T
-        return ((local >= np.asarray(self.low) - margin) & (local <= np.asarray(self.high) + margin)).all(1)
+        return np.asarray(((local >= np.asarray(self.low) - margin) & (local <= np.asarray(self.high) + margin)).all(1))
 
     @property
     def corners(self) -> Array:
@@ -76,12 +76,17 @@ class KeepBox:
 
 @dataclass
 class Standing:
-    """How the model was stood up: the transform to the upright frame, where up came from, the box, the ground if any."""
+    """How the model was stood up.
+
+    The transform to the upright frame, where up came from, the keep box, whether there is a ground and how rough it is
+    (spread of its points about the plane, in world units).
+    """
 
     transform: Similarity
     witness: str
     box: KeepBox
     ground: bool
+    rough: float = 0.0
     notes: list[str] = field(default_factory=list)
 
 
@@ -183,30 +188,40 @@ def focus_point(rotations: Array, centers: Array) -> Array:
     return np.linalg.solve(a + 1e-9 * np.eye(3) * np.trace(a), b)
 
 
-def subject_cluster(points: Array, focus: Array, reach: float, cells: int = 48) -> NDArray[np.bool_]:
-    """Which points (N, 3) belong to the connected cluster the cameras look at.
+def subject_cluster(points: Array, focus: Array, reach: float) -> NDArray[np.bool_]:
+    """Which points (N, 3) belong to what the cameras look at.
 
-    Points within ``0.8 reach`` of the focus are put on a grid whose occupied cells are joined; the cluster with most
-    points, weighed by closeness to the focus, wins.
+    Points within ``0.8 reach`` of the focus are put on a grid of cells a twentieth of the reach wide, whose occupied
+    cells are joined with their neighbours. The cluster with most points, weighed by closeness to the focus, wins;
+    clusters of some weight close to it belong to it (a sparse cloud has gaps where the subject is plain).
     """
     distance = np.linalg.norm(points - focus, axis=1)
     near = distance < 0.8 * reach
     if near.sum() < 30:
         return near if near.any() else np.ones(len(points), bool)
     p = points[near]
-    low, high = p.min(0), p.max(0)
-    cell = float((high - low).max()) / cells + 1e-12
+    low = p.min(0)
+    cell = 0.05 * reach + 1e-12
     index = ((p - low) / cell).astype(int)
-    grid = np.zeros(index.max(0) + 1, np.int32)
-    np.add.at(grid, tuple(index.T), 1)
-    occupied = ndimage.binary_dilation(grid > 1, iterations=1)
+    grid = np.zeros(index.max(0) + 3, np.int32)
+    np.add.at(grid, tuple((index + 1).T), 1)
+    occupied = ndimage.binary_dilation(grid > 0, structure=ndimage.generate_binary_structure(3, 1))
     label, count = ndimage.label(occupied, structure=np.ones((3, 3, 3)))
-    mine = label[tuple(index.T)]
+    mine = label[tuple((index + 1).T)]
     weight = 1.0 / (0.05 + (distance[near] / reach) ** 2)
     score = np.bincount(mine, weights=weight, minlength=count + 1)
     score[0] = 0
+    winner = int(np.argmax(score))
+    members = p[mine == winner]
+    chosen = [winner]
+    for k in range(1, count + 1):
+        if k != winner and score[k] > 0.02 * score[winner]:
+            other = p[mine == k]
+            gap = np.maximum(members.min(0) - other.max(0), other.min(0) - members.max(0)).max()
+            if gap < 0.12 * reach and np.linalg.norm(other.mean(0) - focus) < 0.5 * reach:
+                chosen.append(k)
     out = np.zeros(len(points), bool)
-    out[np.flatnonzero(near)[mine == int(np.argmax(score))]] = True
+    out[np.flatnonzero(near)[np.isin(mine, chosen)]] = True
     return out
 
 
@@ -259,8 +274,13 @@ def stand_up(rotations: Array, centers: Array, points: Array, masked: bool = Fal
     subject = p[above]
     if not masked:
         subject = subject[subject_cluster(subject, f, reach)]
+    if ground is not None:
+        # bumps of the ground around the foot must not widen the box
+        tall = subject[:, 2] > ground + 0.10 * (np.percentile(subject[:, 2], 99) - ground)
+        subject = subject[tall] if tall.sum() >= 50 else subject
     low, high = np.percentile(subject, 0.5, axis=0), np.percentile(subject, 99.5, axis=0)
-    floor = ground if ground is not None else float(np.percentile(subject[:, 2], 0.3))
+    # without a ground the foot is the lowest point that is no stray one
+    floor = ground if ground is not None else float(np.partition(subject[:, 2], 3)[3])
     middle = np.array([(low[0] + high[0]) / 2, (low[1] + high[1]) / 2, floor])
     turn = smallest_turn(subject[:, :2])
     c, s = np.cos(turn), np.sin(turn)
@@ -271,9 +291,11 @@ def stand_up(rotations: Array, centers: Array, points: Array, masked: bool = Fal
     rotation = facing @ turn_up
     transform = Similarity(1.0, rotation, -facing @ middle - shift_xy)
     low, high = low - shift_xy, high - shift_xy
-    pad = 0.06 * float((high - low).max())
+    pad = 0.08 * float((high - low).max())
     bottom = 0.0 if ground is not None else -pad
     box = KeepBox((low[0] - pad, low[1] - pad, bottom), (high[0] + pad, high[1] + pad, high[2] + pad))
     if plane is None and not masked:
-        notes.append("No ground was found: up comes from how the photos were held; check that the model stands upright.")
-    return Standing(transform, witness, box, plane is not None, notes)
+        notes.append(
+            "No ground was found: up comes from how the photos were held; check that the model stands upright."
+        )
+    return Standing(transform, witness, box, plane is not None, rough, notes)

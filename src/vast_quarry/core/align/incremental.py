@@ -89,7 +89,16 @@ def start_model(data: AlignInput, lenses: list[Camera]) -> Model:
     scale = np.concatenate(data.scale).astype(float)[node] if len(node) else np.zeros(0)
     n = len(data.xy)
     sigma = np.hypot(0.6, 0.04 * scale)
-    return Model(tracks, xy, sigma, data.lens_of, list(lenses), np.tile(np.eye(3), (n, 1, 1)), np.zeros((n, 3)), np.zeros(n, bool))
+    return Model(
+        tracks,
+        xy,
+        sigma,
+        data.lens_of,
+        list(lenses),
+        np.tile(np.eye(3), (n, 1, 1)),
+        np.zeros((n, 3)),
+        np.zeros(n, bool),
+    )
 
 
 class Grower:

@@ -207,7 +207,18 @@ def triangulate(
     good = np.zeros(tracks, bool)
     inlier = np.zeros(len(cam), bool)
     _triangulate(
-        rotations, centers, focal, start, cam, usable, normalised, threshold, np.radians(smallest_angle_deg), X, good, inlier
+        rotations,
+        centers,
+        focal,
+        start,
+        cam,
+        usable,
+        normalised,
+        threshold,
+        np.radians(smallest_angle_deg),
+        X,
+        good,
+        inlier,
     )
     inlier &= np.repeat(good, np.diff(start))
     return X, good, inlier

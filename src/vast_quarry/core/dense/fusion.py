@@ -38,7 +38,27 @@ class Cloud:
 
 
 @njit(cache=True, parallel=True)
-def _fuse(depth, normal, cost, K, R, C, depths, normals, Ks, Rs, Cs, reproj, relative, most_cost, least, out, out_n, views, own):
+def _fuse(
+    depth,
+    normal,
+    cost,
+    K,
+    R,
+    C,
+    depths,
+    normals,
+    Ks,
+    Rs,
+    Cs,
+    reproj,
+    relative,
+    most_cost,
+    least,
+    out,
+    out_n,
+    views,
+    own,
+):
     h, w = depth.shape
     sources = depths.shape[0]
     for j_ in prange(h):

@@ -171,7 +171,8 @@ def estimate_depth(
                     view.gray, on, near, far, plane, cost, chosen, *shared, color, settings.seed + 31 * s + color,
                     settings.sigma_color, reach, settings.refine, settings.smallest_var,
                 )  # fmt: skip
-    assert plane is not None and cost is not None
+    assert plane is not None
+    assert cost is not None
     return _as_depth_map(plane, cost, active, ref)
 
 

@@ -14,7 +14,22 @@ COUNT = OFFSETS.shape[0]
 WORST = np.float32(2.0)
 #: places from which a pixel takes candidate planes over; all of the other colour of the checkerboard
 NEIGHBOURS = np.array(
-    [(1, 0), (-1, 0), (0, 1), (0, -1), (3, 0), (-3, 0), (0, 3), (0, -3), (2, 1), (-2, -1), (7, 0), (-7, 0), (0, 7), (0, -7)],
+    [
+        (1, 0),
+        (-1, 0),
+        (0, 1),
+        (0, -1),
+        (3, 0),
+        (-3, 0),
+        (0, 3),
+        (0, -3),
+        (2, 1),
+        (-2, -1),
+        (7, 0),
+        (-7, 0),
+        (0, 7),
+        (0, -7),
+    ],
     dtype=np.int64,
 )
 
@@ -83,7 +98,12 @@ def _cost(tex, base, sw, sh, H, HB, v, px, py, w, wx, wy, value, weight, var, ox
     ey = np.float32(5.0) * (abs(j10) + abs(j11))
     if ex > np.float32(40.0) or ey > np.float32(40.0):
         return WORST
-    if x - ex < np.float32(0.0) or y - ey < np.float32(0.0) or x + ex >= np.float32(sw - 2) or y + ey >= np.float32(sh - 2):
+    if (
+        x - ex < np.float32(0.0)
+        or y - ey < np.float32(0.0)
+        or x + ex >= np.float32(sw - 2)
+        or y + ey >= np.float32(sh - 2)
+    ):
         return WORST
     for k in range(32):
         sx = x + j00 * ox[k] + j01 * oy[k]
@@ -182,7 +202,11 @@ def sweep(
         fy = np.empty(32, np.float32)
         costs = np.empty(64, np.float32)
         mine = np.empty(8, np.int64)
-        state = np.uint64(seed) * np.uint64(0x9E3779B97F4A7C15) + np.uint64(j + 1) * np.uint64(0xBF58476D1CE4E5B9) + np.uint64(1)
+        state = (
+            np.uint64(seed) * np.uint64(0x9E3779B97F4A7C15)
+            + np.uint64(j + 1) * np.uint64(0xBF58476D1CE4E5B9)
+            + np.uint64(1)
+        )
         for i in range((j + color) % 2, width, 2):
             if not active[j, i]:
                 continue
@@ -240,7 +264,7 @@ def sweep(
                     for k in range(keep):
                         mine[k] = chosen[y, x, k]
             scale = np.float32(1.0)
-            for r in range(refine):
+            for _r in range(refine):
                 state, a = _random(state)
                 state, b = _random(state)
                 state, c = _random(state)

@@ -12,7 +12,12 @@ Array = NDArray[np.float64]
 
 
 def choose_sources(
-    points: Array, start: NDArray[np.int64], photo: NDArray[np.int64], centers: Array, count: int, best_angle: float = 14.0
+    points: Array,
+    start: NDArray[np.int64],
+    photo: NDArray[np.int64],
+    centers: Array,
+    count: int,
+    best_angle: float = 14.0,
 ) -> list[NDArray[np.int64]]:
     """For every photo the ``count`` others that help its depth most.
 

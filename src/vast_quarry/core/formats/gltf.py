@@ -82,7 +82,10 @@ def write_glb(
         textures=[gltf.Texture(sampler=0, source=0)],
         samplers=[
             gltf.Sampler(
-                magFilter=gltf.LINEAR, minFilter=gltf.LINEAR_MIPMAP_LINEAR, wrapS=gltf.CLAMP_TO_EDGE, wrapT=gltf.CLAMP_TO_EDGE
+                magFilter=gltf.LINEAR,
+                minFilter=gltf.LINEAR_MIPMAP_LINEAR,
+                wrapS=gltf.CLAMP_TO_EDGE,
+                wrapT=gltf.CLAMP_TO_EDGE,
             )
         ],
         images=[gltf.Image(bufferView=4, mimeType=image_type, name=name)],

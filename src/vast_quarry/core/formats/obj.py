@@ -12,7 +12,13 @@ from vast_quarry.core.formats.gltf import y_up
 
 
 def write_obj(
-    path: Path, vertices: NDArray, normals: NDArray, uv: NDArray, faces: NDArray, image: bytes, image_ending: str = ".jpg"
+    path: Path,
+    vertices: NDArray,
+    normals: NDArray,
+    uv: NDArray,
+    faces: NDArray,
+    image: bytes,
+    image_ending: str = ".jpg",
 ) -> None:
     """Write ``path`` with its ``.mtl`` and texture of the same stem beside it.
 

@@ -82,7 +82,7 @@ def read_ply(path: Path) -> PlyData:
                 position += sum(len(line) + 1 for line in lines[:count])
                 found[name] = _from_table(table, dtype)
             else:
-                full = dtype.newbyteorder(order)
+                full = dtype.newbyteorder(order)  # type: ignore[arg-type]
                 found[name] = np.frombuffer(raw, full, count, position)
                 position += count * full.itemsize
     except ValueError as error:

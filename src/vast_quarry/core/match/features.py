@@ -65,11 +65,16 @@ def find_features(
         Features outside of it are dropped.
     """
     gray = cv2.cvtColor(rgb, cv2.COLOR_RGB2GRAY)
-    sift = cv2.SIFT_create(0, 3, 0.02, 12.0, 1.6, True)
+    sift = cv2.SIFT_create(0, 3, 0.02, 12.0, 1.6, True)  # type: ignore[attr-defined]
     points = sift.detect(gray, None if mask is None else mask.astype(np.uint8))
     points = _spread(points, gray.shape[1], gray.shape[0], limit)
     if not points:
-        return Features(np.zeros((0, 2), np.float32), np.zeros(0, np.float32), np.zeros((0, 128), np.uint8), np.zeros((0, 3), np.uint8))
+        return Features(
+            np.zeros((0, 2), np.float32),
+            np.zeros(0, np.float32),
+            np.zeros((0, 128), np.uint8),
+            np.zeros((0, 3), np.uint8),
+        )
     points, raw = sift.compute(gray, points)
     xy = np.array([p.pt for p in points], np.float32)
     ij = np.round(xy).astype(int).clip(0, [gray.shape[1] - 1, gray.shape[0] - 1])

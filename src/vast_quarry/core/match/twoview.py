@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 
 from vast_quarry.core.camera import Camera, undistort
 
-Array = NDArray[np.float64]
+Array = NDArray[np.floating]
 #: fewest matches that make two photos a pair
 FEWEST = 16
 

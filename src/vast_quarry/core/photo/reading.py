@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import warnings
 from dataclasses import dataclass
 from pathlib import Path
@@ -59,14 +60,8 @@ def find_photos(folder: Path) -> list[Path]:
 
 def _natural(text: str) -> list[tuple[int, int, str]]:
     """Sorting key in which photo_9 comes before photo_10."""
-    parts: list[tuple[int, int, str]] = []
-    run = ""
-    for c in text + "\0":
-        if run and c.isdecimal() != run[-1].isdecimal():
-            parts.append((0, int(run), run) if run[-1].isdecimal() else (1, 0, run.lower()))
-            run = ""
-        run += c
-    return parts
+    runs = re.split(r"(\d+)", text.lower())
+    return [(0, int(run), run) if run.isdecimal() else (1, 0, run) for run in runs]
 
 
 def _open(path: Path) -> Image.Image:

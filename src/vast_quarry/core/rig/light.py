@@ -43,7 +43,10 @@ def bake_light(scene: Scene, rays: RayScene, directions: int = 32) -> None:
         t /= np.linalg.norm(t, axis=1, keepdims=True) + 1e-12
         b = np.cross(n, t)
         turn = rng.uniform(0, 2 * np.pi, len(n))
-        t, b = t * np.cos(turn)[:, None] + b * np.sin(turn)[:, None], b * np.cos(turn)[:, None] - t * np.sin(turn)[:, None]
+        t, b = (
+            t * np.cos(turn)[:, None] + b * np.sin(turn)[:, None],
+            b * np.cos(turn)[:, None] - t * np.sin(turn)[:, None],
+        )
         origin = body.vertices + n * 3e-4
         total = np.zeros(len(n))
         for d in local:

@@ -16,7 +16,11 @@ from numpy.typing import NDArray
 
 @njit(cache=True, inline="always")
 def _lattice(i: int, j: int, k: int, seed: int) -> float:
-    h = np.uint32(i) * np.uint32(0x8DA6B343) ^ np.uint32(j) * np.uint32(0xD8163841) ^ np.uint32(k) * np.uint32(0xCB1AB31F)
+    h = (
+        np.uint32(i) * np.uint32(0x8DA6B343)
+        ^ np.uint32(j) * np.uint32(0xD8163841)
+        ^ np.uint32(k) * np.uint32(0xCB1AB31F)
+    )
     h = np.uint32(h ^ (np.uint32(seed) * np.uint32(0x9E3779B1)))
     h = np.uint32((h ^ (h >> np.uint32(15))) * np.uint32(0x2C1B3C6D))
     h = np.uint32((h ^ (h >> np.uint32(12))) * np.uint32(0x297A2D39))
@@ -56,9 +60,7 @@ def fbm(x: float, y: float, z: float, scale: float, octaves: int, gain: float, s
 
 
 @njit(parallel=True, cache=True)
-def fbm_many(
-    points: NDArray[np.float64], scale: float, octaves: int, gain: float, seed: int
-) -> NDArray[np.float64]:
+def fbm_many(points: NDArray[np.float64], scale: float, octaves: int, gain: float, seed: int) -> NDArray[np.float64]:
     """:func:`fbm` at points (N, 3)."""
     out = np.empty(points.shape[0])
     for n in prange(points.shape[0]):

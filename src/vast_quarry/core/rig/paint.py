@@ -19,9 +19,7 @@ def _octaves(scale: float, finest: float) -> int:
 
 
 @njit(cache=True)
-def albedo(
-    material: int, x: float, y: float, z: float, finest: float, seed: int
-) -> tuple[float, float, float]:
+def albedo(material: int, x: float, y: float, z: float, finest: float, seed: int) -> tuple[float, float, float]:
     """Linear RGB reflectance of a material at a place."""
     if material == SANDSTONE:
         bed = fbm(x * 0.35, y * 0.35, z * 3.0, 0.05, _octaves(0.05, finest), 0.75, seed + 11)

@@ -78,9 +78,7 @@ def _shade(t, mesh, face, uv, rays, faces, face_start, vert_start, light, materi
         u = uv[n, 0]
         v = uv[n, 1]
         base = vert_start[m]
-        e = (
-            light[base + faces[f, 0]] * (1 - u - v) + light[base + faces[f, 1]] * u + light[base + faces[f, 2]] * v
-        )
+        e = light[base + faces[f, 0]] * (1 - u - v) + light[base + faces[f, 1]] * u + light[base + faces[f, 2]] * v
         x = rays[n, 0] + t[n] * rays[n, 3]
         y = rays[n, 1] + t[n] * rays[n, 4]
         z = rays[n, 2] + t[n] * rays[n, 5]

@@ -114,7 +114,9 @@ def _milestone_distance(p: Array) -> Array:
 def _finial_distance(p: Array) -> Array:
     x, y, z = p[:, 0], p[:, 1], p[:, 2]
     heights = np.array([-0.02, 0.0, 0.02, 0.05, 0.075, 0.10, 0.14, 0.19, 0.225, 0.245, 0.265, 0.30, 0.335, 0.36, 0.375])
-    radii = np.array([0.09, 0.09, 0.088, 0.065, 0.05, 0.052, 0.085, 0.10, 0.07, 0.038, 0.042, 0.062, 0.050, 0.022, -0.01])
+    radii = np.array(
+        [0.09, 0.09, 0.088, 0.065, 0.05, 0.052, 0.085, 0.10, 0.07, 0.038, 0.042, 0.062, 0.050, 0.022, -0.01]
+    )
     angle = np.arctan2(y, x)
     lobes = 0.010 * np.cos(6 * angle + 9 * z) * np.exp(-(((z - 0.175) / 0.05) ** 2))
     flutes = 0.004 * np.cos(14 * angle) * np.exp(-(((z - 0.06) / 0.035) ** 2))
@@ -142,7 +144,9 @@ def _subdivided(v: Array, f: NDArray[np.int64]) -> tuple[Array, NDArray[np.int64
     return v, np.concatenate([np.stack(t, 1) for t in parts])
 
 
-def _grid(half: float, cell: float, height: Callable[[Array], Array], hole: float = 0.0) -> tuple[Array, NDArray[np.int64]]:
+def _grid(
+    half: float, cell: float, height: Callable[[Array], Array], hole: float = 0.0
+) -> tuple[Array, NDArray[np.int64]]:
     n = int(2 * half / cell) + 1
     axis = np.linspace(-half, half, n)
     x, y = np.meshgrid(axis, axis, indexing="ij")

@@ -134,7 +134,9 @@ def _shot(camera: Camera, station: Station, settings: ShootSettings, rng: np.ran
     """One exposure at a station; random numbers are drawn whether or not a defect is on, so that it alone changes."""
     drift, balance, shake = rng.normal(0, 0.05), rng.normal(0, 0.012, 3), rng.normal(0, 1, 3)
     distance = float(np.linalg.norm(station.center))
-    shot = Shot(camera, station.rotation, station.center, focus=distance * 0.97, exposure=1.25, seed=settings.seed * 1000 + i)
+    shot = Shot(
+        camera, station.rotation, station.center, focus=distance * 0.97, exposure=1.25, seed=settings.seed * 1000 + i
+    )
     if settings.has("blur"):
         shot.opening = 0.0022 * distance
     if settings.has("vignetting"):

@@ -35,9 +35,9 @@ def cut_open(vertices: Array, faces: Faces, origin: Array, normal: Array) -> tup
     unique, inverse = np.unique(edges[cut], axis=0, return_inverse=True)
     t = h[unique[:, 0]] / (h[unique[:, 0]] - h[unique[:, 1]])
     crossing = vertices[unique[:, 0]] + t[:, None] * (vertices[unique[:, 1]] - vertices[unique[:, 0]])
-    number = np.full(len(edges), -1)
-    number[cut] = len(vertices) + inverse.ravel()
-    number = number.reshape(3, -1)  # crossing on edges ab, bc, ca
+    flat = np.full(len(edges), -1)
+    flat[cut] = len(vertices) + inverse.ravel()
+    number = flat.reshape(3, -1)  # crossing on edges ab, bc, ca
     pieces = [whole]
     m = np.arange(len(across))
     s = np.sign(h[across]).astype(int)

@@ -46,7 +46,8 @@ def poisson_surface(points: Array, normals: NDArray, depth: int, threads: int = 
     """
     if len(points) < 100:
         raise PlainError(
-            f"Only {len(points)} points were found: too few for a surface.", "Take more photos that overlap by 70 % or more."
+            f"Only {len(points)} points were found: too few for a surface.",
+            "Take more photos that overlap by 70 % or more.",
         )
     cloud = o3d.geometry.PointCloud()
     cloud.points = o3d.utility.Vector3dVector(points)

@@ -15,6 +15,7 @@ J. Royal Stat. Soc. B 48(3) (iterated conditional modes for the labels).
 # mypy: disable-error-code="no-untyped-def"
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass
 
 import numpy as np
@@ -174,7 +175,7 @@ def _unfold(vertices: Array, faces: Ints, chart: Ints, label: Ints, area: Array)
     order = np.argsort(chart, kind="stable")
     bounds = np.concatenate([[0], np.flatnonzero(np.diff(chart[order])) + 1, [len(order)]])
     cell = float(np.sqrt(np.median(area))) * 1.2 + 1e-12
-    for a, b in zip(bounds[:-1], bounds[1:]):
+    for a, b in itertools.pairwise(bounds):
         mine = order[a:b]
         if len(mine) < 3:
             continue

@@ -51,7 +51,7 @@ def _mark(x, y, grid):
         y0 = max(int(np.floor(min(y[f, 0], y[f, 1], y[f, 2]))), 0)
         y1 = min(int(np.floor(max(y[f, 0], y[f, 1], y[f, 2]))), h - 1)
         det = (x[f, 1] - x[f, 0]) * (y[f, 2] - y[f, 0]) - (x[f, 2] - x[f, 0]) * (y[f, 1] - y[f, 0])
-        if x1 - x0 <= 1 and y1 - y0 <= 1 or abs(det) < 1e-9:
+        if (x1 - x0 <= 1 and y1 - y0 <= 1) or abs(det) < 1e-9:
             for j in range(y0, y1 + 1):
                 for i in range(x0, x1 + 1):
                     grid[j, i] = True

@@ -25,7 +25,9 @@ from vast_quarry.pipeline.units import match as match_units
 class CamerasSettings(StepSettings):
     """How to align."""
 
-    photo_scale: float = Field(1.0, gt=0, le=1, description="Size at which features are sought, as a share of the photo")
+    photo_scale: float = Field(
+        1.0, gt=0, le=1, description="Size at which features are sought, as a share of the photo"
+    )
     largest_side: int = Field(3200, ge=400, description="Photos with a longer side are made smaller first (pixels)")
     features: int = Field(8000, ge=200, le=60_000, description="Most features of a photo")
     partners: int = Field(14, ge=2, le=200, description="Most photos each photo is matched with")
@@ -165,7 +167,9 @@ class CamerasStep:
         partners = np.bincount(np.array(list(data.matches)).ravel(), minlength=len(photos))
         for n, (p, s) in enumerate(zip(photos, solution.states)):
             if s == "weak":
-                context.found(f"{clean_name(p.path)} is tied in by few points; photos between it and its neighbours would help.")
+                context.found(
+                    f"{clean_name(p.path)} is tied in by few points; photos between it and its neighbours would help."
+                )
             if s == "loose":
                 why = "matches no other photo" if partners[n] == 0 else "matches too few places of the others"
                 context.found(f"{clean_name(p.path)} could not be placed: it {why}.")
@@ -211,6 +215,7 @@ def _as_solution(context: Context, photos: list[Photo], model: Model, standing: 
         error=errors[use].astype(np.float32),
         box=standing.box,
         ground=standing.ground,
+        rough=standing.rough,
     )
 
 
@@ -253,7 +258,13 @@ def cameras_document(listed: PhotoList, solution: Solution) -> dict[str, Any]:
     row_of = {int(n): k for k, n in enumerate(solution.numbers)}
     cameras: list[dict[str, Any]] = []
     for p in listed.photos:
-        entry: dict[str, Any] = {"photo": p.path, "state": "left out", "aligned": False, "width": p.width, "height": p.height}
+        entry: dict[str, Any] = {
+            "photo": p.path,
+            "state": "left out",
+            "aligned": False,
+            "width": p.width,
+            "height": p.height,
+        }
         if p.number in row_of:
             k = row_of[p.number]
             entry["state"] = solution.states[k]

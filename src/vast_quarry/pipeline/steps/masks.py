@@ -36,7 +36,9 @@ def load_mask(path: str | Path | None) -> NDArray[np.bool_] | None:
     return None if path is None else np.asarray(Image.open(path).convert("L")) > 127
 
 
-def make_mask(photo: str, mask: str | None, alpha: bool, width: int, height: int, target: str) -> tuple[float | None, str | None]:
+def make_mask(
+    photo: str, mask: str | None, alpha: bool, width: int, height: int, target: str
+) -> tuple[float | None, str | None]:
     """Unit of work: mask of one photo; what share of it is kept (None without a mask), and what went wrong."""
     out = Path(target)
     try:
@@ -72,7 +74,9 @@ class MasksStep:
         for p in listed.usable:
             found = mask_path(folder, p.path) if folder else None
             target = context.folder / "masks" / f"{p.number:05d}.png"
-            jobs.append((str(listed.file(p)), str(found) if found else None, settings.alpha, p.width, p.height, str(target)))
+            jobs.append(
+                (str(listed.file(p)), str(found) if found else None, settings.alpha, p.width, p.height, str(target))
+            )
         results = context.each("Reading masks", make_mask, jobs)
         for photo, (_, problem) in zip(listed.usable, results):
             if problem:
@@ -80,6 +84,7 @@ class MasksStep:
         shares = [share for share, _ in results if share is not None]
         if folder is not None and not shares:
             raise PlainError(
-                f"No mask in {folder} fits a photo.", "Masks are named like their photos with the ending .png, and as large."
+                f"No mask in {folder} fits a photo.",
+                "Masks are named like their photos with the ending .png, and as large.",
             )
         return {"masked": len(shares), "kept_percent": round(100 * float(np.mean(shares)), 1) if shares else None}

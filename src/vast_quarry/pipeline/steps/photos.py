@@ -126,7 +126,9 @@ class PhotosStep:
         jobs = []
         for n, path in enumerate(paths):
             stat = (folder / path).stat()
-            tag = hashlib.sha256(f"{path}|{stat.st_size}|{stat.st_mtime_ns}".encode("utf-8", "replace")).hexdigest()[:16]
+            tag = hashlib.sha256(f"{path}|{stat.st_size}|{stat.st_mtime_ns}".encode("utf-8", "replace")).hexdigest()[
+                :16
+            ]
             jobs.append((n, str(folder), path, str(units / f"{n:05d}-{tag}.json")))
         photos = [Photo.model_validate(d) for d in context.each("Reading photos", inspect_photo, jobs)]
         first_of: dict[str, str] = {}

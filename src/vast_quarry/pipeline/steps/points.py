@@ -101,7 +101,7 @@ class PointsStep:
 
     def _sources(self, solution: Solution, count: int) -> tuple[list[int], dict[int, list[int]]]:
         chosen = choose_sources(solution.points, solution.start, solution.photo, solution.centers, count)
-        aligned = set(int(k) for k in solution.aligned)
+        aligned = {int(k) for k in solution.aligned}
         sources = {r: [int(s) for s in chosen[r] if int(s) in aligned] for r in sorted(aligned)}
         return [r for r in sorted(aligned) if sources[r]], sources
 

@@ -14,7 +14,7 @@ from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import write_arrays
 from vast_quarry.core.surface.cut import cut_closed, cut_open
 from vast_quarry.core.surface.decimate import decimate
-from vast_quarry.core.surface.mesh import edge_faces, main_body
+from vast_quarry.core.surface.mesh import edge_faces, face_normals, main_body
 from vast_quarry.core.surface.poisson import median_spacing, poisson_depth, poisson_surface, trimmed
 from vast_quarry.pipeline.executors import cores
 from vast_quarry.pipeline.solution import load_solution
@@ -30,7 +30,9 @@ class SurfaceSettings(StepSettings):
     closed: bool = Field(False, description="Close the surface where nothing was seen, and at the bottom")
     faces: int = Field(400_000, ge=200, le=20_000_000, description="Most triangles")
     cell: float = Field(1.4, gt=0.3, le=8, description="Finest cell in point spacings")
-    reach: float = Field(5.0, gt=1, le=50, description="Surface further from any point than this is unseen (point spacings)")
+    reach: float = Field(
+        5.0, gt=1, le=50, description="Surface further from any point than this is unseen (point spacings)"
+    )
 
 
 def load_mesh(folder: Path) -> Mesh:
@@ -45,6 +47,12 @@ def _cut(vertices: NDArray, faces: NDArray, box: KeepBox) -> Mesh:
     return vertices, faces
 
 
+def without_ground(vertices: NDArray, faces: NDArray, height: float) -> NDArray[np.int64]:
+    """Faces without the bumps of a rough ground that stick out of the floor: low ones that look upwards."""
+    low = vertices[faces][:, :, 2].mean(1) < height
+    return faces[~(low & (face_normals(vertices, faces)[:, 2] > 0.45))]
+
+
 class SurfaceStep:
     """Meshes the cloud."""
 
@@ -57,7 +65,8 @@ class SurfaceStep:
         """Write ``mesh.npz``."""
         settings: SurfaceSettings = context.settings
         cloud = load_cloud(context.parents["points"])
-        box = load_solution(context.parents["points"]).box
+        solution = load_solution(context.parents["points"])
+        box = solution.box
         spacing = median_spacing(cloud.points)
         context.stage("Surface through the points", 0, 4)
         depth = poisson_depth(cloud.points, settings.cell)
@@ -74,6 +83,8 @@ class SurfaceStep:
         if not closed:
             v, f = trimmed(v, f, cloud.points, settings.reach * spacing, largest_gap=4000)
             v, f = _cut(v, f, box)
+            if solution.ground and box.low[2] >= 0:
+                f = without_ground(v, f, 3.0 * solution.rough)
         context.stage("Main body", 2, 4)
         if not len(f):
             raise PlainError("Nothing of the surface lies in the keep box.", "Make the keep box larger.")

@@ -54,7 +54,9 @@ def _view(folder: Path, solution: Solution, row: int, scale: float) -> View:
     return View(gray, camera, solution.rotations[row], solution.centers[row])
 
 
-def depth_of_photo(cameras: str, folder: str, row: int, sources: list[int], scale: float, keep: int, sweeps: list[int]) -> None:
+def depth_of_photo(
+    cameras: str, folder: str, row: int, sources: list[int], scale: float, keep: int, sweeps: list[int]
+) -> None:
     """Compute and save the depth map of one photo."""
     target = _file(Path(folder), "depth", row)
     if target.exists():
@@ -100,7 +102,13 @@ def fuse(cameras: str, folder: str, row: int, sources: list[int], scale: float, 
         solution = load_solution(Path(cameras))
         root = Path(folder)
         others = [
-            (s, load_depth(root, s), dense_camera(solution, s, scale).pinhole(), solution.rotations[s], solution.centers[s])
+            (
+                s,
+                load_depth(root, s),
+                dense_camera(solution, s, scale).pinhole(),
+                solution.rotations[s],
+                solution.centers[s],
+            )
             for s in sources
         ]
         camera = dense_camera(solution, row, scale).pinhole()

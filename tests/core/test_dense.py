@@ -1,0 +1,162 @@
+"""PatchMatch and fusion against plain numpy and against the rig's truth."""
+
+from __future__ import annotations
+
+import cv2
+import numpy as np
+import pytest
+
+from tests.conftest import RigSet, camera_of
+from vast_quarry.core.camera import Camera, undistort_maps
+from vast_quarry.core.dense import patchmatch_kernels as kernels
+from vast_quarry.core.dense.fusion import fuse_photo
+from vast_quarry.core.dense.patchmatch import DepthMap, PatchMatchSettings, View, estimate_depth, plane_normals
+from vast_quarry.core.photo.reading import load_rgb
+from vast_quarry.core.pose import look_at
+from vast_quarry.core.raycast import RayScene
+
+
+def bilinear(image: np.ndarray, x: np.ndarray, y: np.ndarray) -> np.ndarray:
+    i, j = x.astype(int), y.astype(int)
+    fx, fy = x - i, y - j
+    top = image[j, i] * (1 - fx) + image[j, i + 1] * fx
+    return top * (1 - fy) + (image[j + 1, i] * (1 - fx) + image[j + 1, i + 1] * fx) * fy
+
+
+def plain_cost(ref: View, src: View, i: int, j: int, plane: np.ndarray, sigma: float, smallest_var: float) -> float:
+    """The cost in a few lines of numpy, with the exact homography instead of its derivative."""
+    o = kernels.OFFSETS.astype(float)
+    r = ref.gray[j + o[:, 1].astype(int), i + o[:, 0].astype(int)].astype(float)
+    w = 1 / ((1 + 0.02 * (o**2).sum(1)) * (1 + (r - ref.gray[j, i]) ** 2 / sigma**2))
+    w /= w.sum()
+    inverse_depth = plane[0] + o @ plane[1:]
+    rays = np.stack([(i + o[:, 0] - ref.camera.cx) / ref.camera.fx, (j + o[:, 1] - ref.camera.cy) / ref.camera.fy, np.ones(32)], 1)
+    x = (rays / inverse_depth[:, None]) @ ref.rotation + ref.center
+    y = (x - src.center) @ src.rotation.T
+    s = bilinear(src.gray.astype(float), y[:, 0] / y[:, 2] * src.camera.fx + src.camera.cx, y[:, 1] / y[:, 2] * src.camera.fy + src.camera.cy)
+    r, s = r - w @ r, s - w @ s
+    return float(1 - (w @ (r * s)) / np.sqrt(max(w @ (r * r), smallest_var) * (w @ (s * s))))
+
+
+def textured_plane_views(rng: np.random.Generator) -> tuple[list[View], np.ndarray]:
+    """Three cameras before a slanted textured plane; and the true depth in the first."""
+    cam = Camera.simple(160, 120, 170.0)
+    texture = cv2.GaussianBlur(rng.random((600, 600)).astype(np.float32), (0, 0), 2.0)
+    texture = ((texture - texture.min()) / np.ptp(texture) * 255).astype(np.float32)
+    normal = np.array([0.25, 0.1, -1.0])
+    normal /= np.linalg.norm(normal)
+    views, first = [], None
+    for c in ([0, 0, 0], [0.25, 0, 0], [-0.1, 0.2, 0]):
+        center = np.array(c, float)
+        rotation = look_at(center, [0, 0, 2.0], up=(0, -1, 0))
+        u, v = np.meshgrid(np.arange(160), np.arange(120))
+        d = np.stack([(u - cam.cx) / cam.fx, (v - cam.cy) / cam.fy, np.ones(u.shape)], -1) @ rotation
+        t = (normal @ (np.array([0, 0, 2.0]) - center)) / (d @ normal)
+        p = center + d * t[..., None]
+        gray = cv2.remap(texture, (p[..., 0] * 150 + 300).astype(np.float32), (p[..., 1] * 150 + 300).astype(np.float32), cv2.INTER_LINEAR)
+        views.append(View(gray.astype(np.uint8), cam, rotation, center))
+        first = t if first is None else first
+    assert first is not None
+    return views, first
+
+
+def test_kernel_cost_equals_plain_numpy(rng: np.random.Generator) -> None:
+    (ref, src, _), depth = textured_plane_views(rng)
+    h, w = ref.gray.shape
+    plane = np.zeros((h, w, 3), np.float32)
+    plane[..., 0] = 1 / depth + rng.normal(0, 0.004, depth.shape)
+    plane[..., 1:] = rng.normal(0, 2e-4, (h, w, 2))
+    from vast_quarry.core.dense.patchmatch import _Sources
+
+    s = _Sources(ref, [src])
+    cost, chosen = np.zeros((h, w), np.float32), np.zeros((h, w, 1), np.int16)
+    kernels.score(ref.gray, np.ones((h, w), bool), plane, cost, chosen, s.tex, s.bases, s.sw, s.sh, s.A, s.b, 1, 1, 14.0, 3.0)
+    for i, j in rng.integers([40, 30], [120, 90], (40, 2)):
+        if cost[j, i] < 1.4:
+            assert cost[j, i] == pytest.approx(plain_cost(ref, src, i, j, plane[j, i].astype(float), 14.0, 3.0), abs=0.02)
+
+
+def test_slanted_plane_is_found(rng: np.random.Generator) -> None:
+    views, depth = textured_plane_views(rng)
+    shape = depth.shape
+    near, far = np.full(shape, 1.0, np.float32), np.full(shape, 4.0, np.float32)
+    active = np.ones(shape, bool)
+    active[:20] = False
+    d = estimate_depth(views[0], views[1:], near, far, active, PatchMatchSettings(keep=1))
+    inner = np.zeros(shape, bool)
+    inner[30:90, 40:120] = True
+    error = np.abs(d.depth - depth)[inner] / depth[inner]
+    assert np.median(error) < 0.002
+    assert (d.depth[:20] == 0).all()
+    n = d.normal[inner].mean(0)
+    assert n @ np.array([0.25, 0.1, -1.0]) / np.linalg.norm([0.25, 0.1, -1.0]) > 0.97
+
+
+def test_plane_normals_of_a_frontal_plane() -> None:
+    cam = Camera.simple(20, 10, 30.0)
+    plane = np.zeros((10, 20, 3), np.float32)
+    plane[..., 0] = 0.5
+    n = plane_normals(plane, cam, np.eye(3))
+    np.testing.assert_allclose(n, np.broadcast_to([0, 0, -1.0], n.shape), atol=1e-6)
+
+
+def test_no_source_is_an_error(rng: np.random.Generator) -> None:
+    (ref, *_), depth = textured_plane_views(rng)
+    one = np.ones(depth.shape, np.float32)
+    with pytest.raises(ValueError, match="at least one source"):
+        estimate_depth(ref, [], one, one * 2, one > 0, PatchMatchSettings())
+
+
+def rig_views(rig: RigSet, numbers: list[int]) -> list[View]:
+    out = []
+    for n in numbers:
+        e = rig.cameras[n]
+        cam = camera_of(e)
+        gray = cv2.cvtColor(load_rgb(rig.photos / e["photo"]), cv2.COLOR_RGB2GRAY)
+        flat = cv2.remap(gray, *undistort_maps(cam, cam.pinhole()), cv2.INTER_CUBIC)
+        out.append(View(flat, cam.pinhole(), np.array(e["rotation"]), np.array(e["center"])))
+    return out
+
+
+def test_depth_and_fusion_on_the_rig(milestone_set: RigSet) -> None:
+    """Fused points lie on the true surface: median under 0.6, nine tenths under 2.5 GSD."""
+    mesh, info = milestone_set.mesh, milestone_set.info
+    scene = RayScene()
+    scene.add(mesh.points, mesh.faces)
+    views = rig_views(milestone_set, [0, 1, 11, 12, 13])
+    middle, size = np.array(info["object_center"]), info["object_size"]
+    maps = []
+    for k, v in enumerate(views):
+        distance = np.linalg.norm(v.center - middle)
+        near = np.full(v.gray.shape, distance - 0.6 * size, np.float32)
+        far = np.full(v.gray.shape, distance + 0.6 * size, np.float32)
+        others = [o for m, o in enumerate(views) if m != k]
+        maps.append(estimate_depth(v, others, near, far, near > 0, PatchMatchSettings(keep=2)))
+    rest = [(k, maps[k], v.camera, v.rotation, v.center) for k, v in enumerate(views) if k]
+    color = np.repeat(views[0].gray[..., None], 3, 2)
+    cloud, agree = fuse_photo(0, maps[0], (views[0].camera, views[0].rotation, views[0].center), color, rest, least_views=3)
+    assert agree.shape == views[0].gray.shape
+    low, high = np.array(info["bbox_min"]), np.array(info["bbox_max"])
+    on = ((cloud.points > low) & (cloud.points < high)).all(1) & (cloud.points[:, 2] > info["z_cut"])
+    assert on.sum() > 300
+    error = scene.distance(cloud.points[on]) / info["gsd"]
+    assert np.median(error) < 0.6
+    assert np.percentile(error, 90) < 2.5
+    toward = views[0].center - cloud.points
+    assert ((toward * cloud.normals).sum(1) > 0).mean() > 0.98
+
+
+def test_fusion_needs_agreement() -> None:
+    cam = Camera.simple(20, 16, 25.0)
+    flat = DepthMap(np.full((16, 20), 2.0, np.float32), np.tile(np.float32([0, 0, -1]), (16, 20, 1)), np.zeros((16, 20), np.float32))
+    off = DepthMap(flat.depth * 1.1, flat.normal, flat.cost)
+    pose = (cam, np.eye(3), np.zeros(3))
+    color = np.zeros((16, 20, 3), np.uint8)
+    other = (1, flat, cam, np.eye(3), np.array([0.1, 0, 0]))
+    agree, _ = fuse_photo(0, flat, pose, color, [other], least_views=2)
+    disagree, _ = fuse_photo(0, flat, pose, color, [(1, off, cam, np.eye(3), np.array([0.1, 0, 0]))], least_views=2)
+    assert len(agree.points) > 100
+    assert len(disagree.points) == 0
+    # the same spots seen from the other photo are not given twice
+    again, _ = fuse_photo(1, flat, (cam, np.eye(3), np.array([0.1, 0, 0])), color, [(0, flat, *pose)], least_views=2)
+    assert len(again.points) < 0.2 * len(agree.points)

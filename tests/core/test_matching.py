@@ -1,0 +1,95 @@
+"""Features and matching: kernels against plain numpy, and real overlap against none."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from tests.conftest import RigSet, camera_of
+from vast_quarry.core.camera import Camera, project
+from vast_quarry.core.match.features import find_features, root_normalised
+from vast_quarry.core.match.matching import coarse_subset, match_mutual, match_plain, unit_descriptors
+from vast_quarry.core.match.pairs import choose_pairs
+from vast_quarry.core.match.twoview import relative_pose, shared_focal, verify
+from vast_quarry.core.photo.reading import load_rgb
+from vast_quarry.core.pose import look_at, rotation_angle_deg
+
+
+def random_descriptors(rng: np.random.Generator, n: int) -> np.ndarray:
+    return unit_descriptors((rng.random((n, 128)) ** 4 * 255).astype(np.uint8))
+
+
+@pytest.mark.parametrize(("n", "m"), [(700, 500), (1500, 90), (3, 2)])
+def test_kernel_equals_plain_numpy(rng: np.random.Generator, n: int, m: int) -> None:
+    a, b = random_descriptors(rng, n), random_descriptors(rng, m)
+    k = min(n, m) // 2
+    b[:k] = unit_descriptors(((a[:k] + rng.normal(0, 0.01, (k, 128))).clip(0) * 255).astype(np.uint8))
+    ours, plain = match_mutual(a, b), match_plain(a, b)
+    np.testing.assert_array_equal(ours, plain)
+    assert len(ours) >= k * 0.9
+
+
+def test_nothing_to_match() -> None:
+    assert match_mutual(np.zeros((1, 128), np.float32), np.zeros((5, 128), np.float32)).shape == (0, 2)
+
+
+def test_root_normalised_has_unit_length(rng: np.random.Generator) -> None:
+    d = root_normalised(rng.random((10, 128)).astype(np.float32) * 100)
+    np.testing.assert_allclose((d**2).sum(1), 1, atol=1e-5)
+
+
+def test_coarse_subset_takes_the_largest() -> None:
+    assert set(coarse_subset(np.array([1, 9, 3, 7], np.float32), 2)) == {1, 3}
+
+
+def test_choose_pairs_prefers_alike_photos() -> None:
+    likeness = np.zeros((6, 6), int)
+    for i in range(5):
+        likeness[i, i + 1] = 50
+    assert choose_pairs(likeness) == [(i, i + 1) for i in range(5)]
+    assert choose_pairs(np.zeros((4, 4), int)) == []
+
+
+def test_features_obey_mask_and_scale(milestone_set: RigSet) -> None:
+    rgb = load_rgb(milestone_set.photos / "milestone_001.jpg")
+    mask = np.zeros(rgb.shape[:2], bool)
+    mask[100:250, 150:330] = True
+    f = find_features(rgb, rgb.shape[1], 500, mask)
+    assert 20 < len(f) <= 500
+    ij = np.round(f.xy).astype(int)
+    assert mask[ij[:, 1], ij[:, 0]].all()
+    half = find_features(rgb[::2, ::2].copy(), rgb.shape[1], 500)
+    assert half.xy[:, 0].max() > rgb.shape[1] * 0.6  # positions are those of the full photo
+
+
+def test_plain_picture_has_no_features() -> None:
+    assert len(find_features(np.full((200, 200, 3), 128, np.uint8), 200, 100)) == 0
+
+
+def test_matches_of_neighbours_obey_the_true_geometry(milestone_set: RigSet) -> None:
+    entries = milestone_set.cameras[:2]
+    found = [find_features(load_rgb(milestone_set.photos / e["photo"]), e["width"], 4000) for e in entries]
+    m = match_mutual(*[unit_descriptors(f.descriptors) for f in found])
+    x1, x2 = found[0].xy[m[:, 0]].astype(float), found[1].xy[m[:, 1]].astype(float)
+    ok = verify(x1, x2, 1.5)
+    assert ok.sum() > 60
+    cams = [camera_of(e) for e in entries]
+    pose = relative_pose(x1[ok], x2[ok], *cams, 1.0)
+    assert pose is not None
+    r = np.array(entries[1]["rotation"]) @ np.array(entries[0]["rotation"]).T
+    assert rotation_angle_deg(pose.rotation @ r.T) < 1.0
+
+
+def test_chance_matches_are_refused(rng: np.random.Generator) -> None:
+    assert not verify(rng.random((60, 2)) * 800, rng.random((60, 2)) * 800, 1.5).any()
+    assert not verify(rng.random((5, 2)), rng.random((5, 2)), 1.5).any()
+
+
+def test_shared_focal_from_two_views(rng: np.random.Generator) -> None:
+    lens = Camera.simple(1000, 800, 1150.0)
+    x = rng.uniform(-0.5, 0.5, (300, 3))
+    views = [(c, look_at(c, t)) for c, t in (([2, 0, 0.5], [0, 0, 0.1]), ([1.5, 1.2, 0.9], [0.1, 0, 0]))]
+    p1, p2 = (project(lens, r, c, x)[0] + rng.normal(0, 0.2, (300, 2)) for c, r in views)
+    answer = shared_focal(p1, p2, 1000, 800, 1.5)
+    assert answer is not None
+    assert answer[0] == pytest.approx(1150, rel=0.06)

@@ -1,0 +1,139 @@
+"""Mesh operations, cutting, meshing, decimation; trimesh as an independent judge."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+import trimesh
+
+from vast_quarry.core.errors import PlainError
+from vast_quarry.core.surface.cut import cut_closed, cut_open
+from vast_quarry.core.surface.decimate import decimate
+from vast_quarry.core.surface.mesh import (
+    compacted,
+    components,
+    edge_faces,
+    face_areas,
+    main_body,
+    sample_surface,
+    vertex_normals,
+    without_degenerate,
+)
+from vast_quarry.core.surface.poisson import median_spacing, poisson_depth, poisson_surface, trimmed
+from vast_quarry.pipeline.steps.surface import without_ground
+
+
+def ball(levels: int = 4) -> tuple[np.ndarray, np.ndarray]:
+    m = trimesh.creation.icosphere(levels)
+    return np.asarray(m.vertices, float), np.asarray(m.faces, np.int64)
+
+
+def test_areas_and_normals_of_a_ball() -> None:
+    v, f = ball()
+    assert face_areas(v, f).sum() == pytest.approx(4 * np.pi, rel=0.01)
+    assert ((vertex_normals(v, f) * v).sum(1) > 0.999).all()
+    pairs, edges = edge_faces(f)
+    assert len(pairs) == len(edges) == 3 * len(f) // 2
+
+
+def test_main_body_is_the_largest() -> None:
+    v, f = ball()
+    small_v, small_f = ball(1)
+    both_v, both_f = np.concatenate([small_v + 5, v]), np.concatenate([small_f, f + len(small_v)])
+    assert components(both_f).max() == 1
+    mv, mf = main_body(both_v, both_f)
+    assert len(mf) == len(f)
+    assert np.abs(mv).max() < 1.01
+
+
+def test_compacted_and_degenerate() -> None:
+    v = np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0], [9, 9, 9], [2, 0, 0]], float)
+    f = np.array([[0, 1, 2], [0, 1, 1], [0, 1, 4]])
+    clean = without_degenerate(v, f)
+    assert clean.tolist() == [[0, 1, 2]]
+    cv, cf, kept = compacted(v, clean)
+    assert len(cv) == 3
+    assert cf.max() == 2
+    assert kept.tolist() == [0, 1, 2]
+
+
+def test_open_cut_leaves_a_flat_rim() -> None:
+    v, f = ball()
+    cv, cf = cut_open(v, f, np.array([0, 0, 0.2]), np.array([0, 0, 1.0]))
+    m = trimesh.Trimesh(cv, cf, process=False)
+    assert cv[:, 2].min() == pytest.approx(0.2, abs=1e-6)
+    # a cap of height h has the area 2 pi r h
+    assert m.area == pytest.approx(2 * np.pi * 0.8, rel=0.01)
+    rim = np.unique(m.edges_sorted[trimesh.grouping.group_rows(m.edges_sorted, require_count=1)])
+    np.testing.assert_allclose(cv[rim, 2], 0.2, atol=1e-6)
+
+
+@pytest.mark.parametrize("height", [0.0, 0.5, -0.3])
+def test_open_cut_through_vertices(height: float) -> None:
+    v, f = ball(2)
+    v[np.abs(v[:, 2] - 0.5) < 0.1, 2] = 0.5
+    cv, cf = cut_open(v, f, np.array([0, 0, height]), np.array([0, 0, 1.0]))
+    e = np.sort(np.concatenate([cf[:, [0, 1]], cf[:, [1, 2]], cf[:, [2, 0]]]), 1)
+    _, count = np.unique(e, axis=0, return_counts=True)
+    assert count.max() <= 2
+    assert (cv[:, 2] >= height - 1e-6).all()
+    assert components(cf).max() == 0
+
+
+def test_cut_that_misses() -> None:
+    v, f = ball(1)
+    assert len(cut_open(v, f, np.array([0, 0, -3.0]), np.array([0, 0, 1.0]))[1]) == len(f)
+    assert len(cut_open(v, f, np.array([0, 0, 3.0]), np.array([0, 0, 1.0]))[1]) == 0
+
+
+def test_closed_cut_is_watertight() -> None:
+    v, f = ball(3)
+    cut = cut_closed(v, f, [(np.array([0, 0, 0.2]), np.array([0, 0, 1.0]))])
+    assert cut is not None
+    m = trimesh.Trimesh(*cut)
+    assert m.is_watertight
+    h = 0.8  # volume of a cap: pi h^2 (3 r - h) / 3
+    assert m.volume == pytest.approx(np.pi * h**2 * (3 - h) / 3, rel=0.02)
+    assert cut_closed(v, f[: len(f) // 2], []) is None
+
+
+def test_poisson_trim_and_depth(rng: np.random.Generator) -> None:
+    n = rng.normal(0, 1, (20_000, 3))
+    n /= np.linalg.norm(n, axis=1, keepdims=True)
+    p = n[n[:, 2] > -0.5]
+    spacing = median_spacing(p)
+    assert 0.002 < spacing < 0.02
+    assert poisson_depth(p) == pytest.approx(np.log2(2.2 / (spacing * 1.25)), abs=1)
+    v, f = poisson_surface(p, p, 7)
+    assert np.median(np.abs(np.linalg.norm(v[v[:, 2] > 0], axis=1) - 1)) < 0.003
+    tv, tf = trimmed(v, f, p, 8 * spacing, 50)
+    assert tv[:, 2].min() > -0.62
+    assert len(tf) < len(f)
+
+
+def test_too_few_points_say_so() -> None:
+    with pytest.raises(PlainError, match="too few"):
+        poisson_surface(np.zeros((10, 3)), np.zeros((10, 3)), 6)
+
+
+def test_decimation_keeps_the_shape() -> None:
+    v, f = ball(6)
+    dv, df = decimate(v * 1e-3 + 7.0, f, 4000)
+    assert 3000 < len(df) <= 4100
+    r = np.linalg.norm(dv - 7.0, axis=1) / 1e-3
+    assert np.abs(r - 1).max() < 0.01
+    assert decimate(v, f, 10**7)[1] is f
+
+
+def test_samples_lie_on_the_surface() -> None:
+    v, f = ball(5)
+    s = sample_surface(v, f, 500)
+    np.testing.assert_allclose(np.linalg.norm(s, axis=1), 1, atol=2e-3)
+
+
+def test_ground_bumps_go_but_walls_stay() -> None:
+    wall = np.array([[0, 0, 0], [1, 0, 0], [1, 0, 1], [0, 0, 1]], float)
+    bump = np.array([[2, 0, 0.01], [3, 0, 0.01], [2, 1, 0.01]], float)
+    f = np.array([[0, 1, 2], [0, 2, 3], [4, 5, 6]])
+    assert without_ground(np.concatenate([wall, bump]), f, 0.02).tolist() == [[0, 1, 2], [0, 2, 3]]
+    assert len(without_ground(np.concatenate([wall, bump]), f, 0.005)) == 3

@@ -1,0 +1,137 @@
+"""Charts, packing and colours."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+import trimesh
+
+from vast_quarry.core.camera import Camera
+from vast_quarry.core.pose import look_at
+from vast_quarry.core.raycast import RayScene
+from vast_quarry.core.surface.mesh import vertex_normals
+from vast_quarry.core.texture.charts import DIRECTIONS, basis, make_charts
+from vast_quarry.core.texture.coloring import ColorSum, edge_ramp, even_gains, prepare_photo, spread_over_mesh
+from vast_quarry.core.texture.packing import raster_faces, unwrap
+
+
+def bumpy_ball(rng: np.random.Generator) -> tuple[np.ndarray, np.ndarray]:
+    m = trimesh.creation.icosphere(5)
+    v = np.asarray(m.vertices, float)
+    return v * (1 + 0.02 * np.sin(9 * v[:, :1]) + rng.normal(0, 0.001, (len(v), 1))), np.asarray(m.faces, np.int64)
+
+
+def test_atlas_has_no_overlap_and_is_well_filled(rng: np.random.Generator) -> None:
+    v, f = bumpy_ball(rng)
+    charts = make_charts(v, f)
+    assert len(charts.direction) < 80
+    atlas = unwrap(v, f, charts, 512, 400.0)
+    assert atlas.uv.min() >= -0.5
+    assert atlas.uv.max() <= 511.5
+    # every face is the same triangle of the mesh
+    np.testing.assert_array_equal(atlas.wedge_vertex[atlas.faces], f)
+    area = 0.0
+    t = atlas.uv[atlas.faces]
+    e1, e2 = t[:, 1] - t[:, 0], t[:, 2] - t[:, 0]
+    area = np.abs(e1[:, 0] * e2[:, 1] - e1[:, 1] * e2[:, 0]).sum() / 2
+    covered = raster_faces(atlas.uv, atlas.faces, 512) >= 0
+    assert area / 512**2 > 0.45
+    # without overlap the covered texels are the area of the triangles, plus a rim
+    assert covered.sum() > 0.97 * area
+
+
+def test_projection_axes_are_right_handed() -> None:
+    for k in range(len(DIRECTIONS)):
+        right, up, d = basis(k)
+        np.testing.assert_allclose(np.cross(right, up), d, atol=1e-12)
+
+
+def test_folded_faces_are_torn_apart() -> None:
+    # two parallel sheets joined along an edge, one above the other
+    x = np.linspace(0, 1, 20)
+    top = np.array([[a, b, 0.3] for a in x for b in x])
+    bottom = np.array([[a, b, 0.0] for a in x for b in x])
+    i = np.arange(400).reshape(20, 20)
+    q = np.stack([i[:-1, :-1], i[1:, :-1], i[1:, 1:], i[:-1, 1:]], -1).reshape(-1, 4)
+    sheet = np.concatenate([q[:, [0, 1, 2]], q[:, [0, 2, 3]]])
+    wall = np.array([[a, b] for a, b in zip(i[0, :-1], i[0, 1:])])
+    wall_faces = np.concatenate([np.stack([wall[:, 0], wall[:, 1], wall[:, 1] + 400], 1), np.stack([wall[:, 0], wall[:, 1] + 400, wall[:, 0] + 400], 1)])
+    v, f = np.concatenate([top, bottom]), np.concatenate([sheet, sheet + 400, wall_faces])
+    charts = make_charts(v, f)
+    atlas = unwrap(v, f, charts, 256, 150.0)
+    owner = raster_faces(atlas.uv, atlas.faces, 256)
+    seen = np.unique(owner[owner >= 0])
+    assert len(seen) > 0.95 * (len(f) - len(wall_faces))
+
+
+def test_gains_are_recovered(rng: np.random.Generator) -> None:
+    true = np.exp(rng.normal(0, 0.1, (5, 3)))
+    colors = rng.uniform(40, 200, (300, 3)).astype(np.float32)
+    samples = []
+    for k in range(5):
+        index = np.sort(rng.choice(300, 200, replace=False))
+        samples.append((index, (colors[index] / true[k]).astype(np.float32)))
+    found = even_gains(samples, 300, 5, rounds=30)
+    ratio = found / true
+    np.testing.assert_allclose(ratio / ratio.mean(0), 1, atol=0.01)
+
+
+def test_unseen_vertices_take_their_neighbours_colour() -> None:
+    f = np.array([[0, 1, 2], [1, 3, 2], [2, 3, 4]])
+    c = np.array([[100, 0, 0], [100, 0, 0], [100, 0, 0], [0, 0, 0], [0, 0, 0]], np.float32)
+    out = spread_over_mesh(c, np.array([True, True, True, False, False]), f)
+    np.testing.assert_allclose(out[3:], [[100, 0, 0]] * 2)
+
+
+def test_ramp_falls_to_zero_at_edges() -> None:
+    depth = np.full((40, 60), 2.0, np.float32)
+    depth[:, 30:] = 3.0
+    keep = np.ones((40, 60), bool)
+    keep[:10] = False
+    ramp = edge_ramp(depth, keep, 5.0)
+    assert ramp[25, 15] == 1
+    assert ramp[25, 30] == 0
+    assert ramp[9, 15] == 0
+    assert ramp[39, 15] == 0
+
+
+def coloured_box(hidden: bool) -> tuple[np.ndarray, np.ndarray]:
+    """What a photo of a plate gives to it, with or without something in front."""
+    plate_v = np.array([[-1, -1, 0], [1, -1, 0], [1, 1, 0], [-1, 1, 0]], float)
+    plate_f = np.array([[0, 1, 2], [0, 2, 3]])
+    scene = RayScene()
+    scene.add(plate_v, plate_f)
+    if hidden:
+        scene.add(plate_v * 0.5 + [0, 0, 1.0], plate_f)
+    cam = Camera.simple(200, 200, 250.0)
+    center = np.array([0.0, 0, 3.0])
+    rotation = look_at(center, [0, 0, 0], up=(0, 1, 0))
+    rgb = np.zeros((200, 200, 3), np.uint8)
+    rgb[:, :100] = (200, 50, 50)
+    rgb[:, 100:] = (50, 50, 200)
+    view = prepare_photo(rgb, cam, rotation, center, scene, None, np.ones(3), 2.0)
+    points = np.array([[-0.4, 0, 0], [0.4, 0, 0], [-0.4, 0, 0]])
+    normals = np.array([[0, 0, 1.0], [0, 0, 1], [0, 0, -1]])
+    total = ColorSum(points, normals, 80.0)
+    total.add(view)
+    return total.colors()
+
+
+def test_points_take_the_colour_that_the_photo_shows_there() -> None:
+    colors, seen = coloured_box(hidden=False)
+    assert seen.tolist() == [True, True, False]  # the third looks away
+    np.testing.assert_allclose(colors[0], [200, 50, 50], atol=2)
+    np.testing.assert_allclose(colors[1], [50, 50, 200], atol=2)
+
+
+def test_what_something_hides_takes_no_colour() -> None:
+    _, seen = coloured_box(hidden=True)
+    assert not seen[:2].any()
+
+
+def test_normals_helper_agrees_with_trimesh(rng: np.random.Generator) -> None:
+    v, f = bumpy_ball(rng)
+    theirs = trimesh.Trimesh(v, f, process=False).face_normals
+    mine = vertex_normals(v, f)[f].mean(1)
+    assert ((mine * theirs).sum(1) > 0.9).all()
+    assert pytest.approx(1, abs=1e-6) == np.linalg.norm(vertex_normals(v, f)[0])
