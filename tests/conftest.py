@@ -60,7 +60,8 @@ def finial_set(tmp_path_factory: pytest.TempPathFactory) -> RigSet:
     """Two rings of sixteen photos of the finial on its turntable, 480 x 360, without EXIF."""
     folder = tmp_path_factory.mktemp("finial")
     shoot(
-        ShootSettings(scene="finial", rings=2, per_ring=16, width=480, height=360, heldout=1, seed=5, exif=False), folder
+        ShootSettings(scene="finial", rings=2, per_ring=16, width=480, height=360, heldout=1, seed=5, exif=False),
+        folder,
     )
     return RigSet(folder)
 

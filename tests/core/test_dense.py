@@ -5,8 +5,8 @@ from __future__ import annotations
 import cv2
 import numpy as np
 import pytest
-
 from tests.conftest import RigSet, camera_of
+
 from vast_quarry.core.camera import Camera, undistort_maps
 from vast_quarry.core.dense import patchmatch_kernels as kernels
 from vast_quarry.core.dense.fusion import fuse_photo
@@ -30,10 +30,16 @@ def plain_cost(ref: View, src: View, i: int, j: int, plane: np.ndarray, sigma: f
     w = 1 / ((1 + 0.02 * (o**2).sum(1)) * (1 + (r - ref.gray[j, i]) ** 2 / sigma**2))
     w /= w.sum()
     inverse_depth = plane[0] + o @ plane[1:]
-    rays = np.stack([(i + o[:, 0] - ref.camera.cx) / ref.camera.fx, (j + o[:, 1] - ref.camera.cy) / ref.camera.fy, np.ones(32)], 1)
+    rays = np.stack(
+        [(i + o[:, 0] - ref.camera.cx) / ref.camera.fx, (j + o[:, 1] - ref.camera.cy) / ref.camera.fy, np.ones(32)], 1
+    )
     x = (rays / inverse_depth[:, None]) @ ref.rotation + ref.center
     y = (x - src.center) @ src.rotation.T
-    s = bilinear(src.gray.astype(float), y[:, 0] / y[:, 2] * src.camera.fx + src.camera.cx, y[:, 1] / y[:, 2] * src.camera.fy + src.camera.cy)
+    s = bilinear(
+        src.gray.astype(float),
+        y[:, 0] / y[:, 2] * src.camera.fx + src.camera.cx,
+        y[:, 1] / y[:, 2] * src.camera.fy + src.camera.cy,
+    )
     r, s = r - w @ r, s - w @ s
     return float(1 - (w @ (r * s)) / np.sqrt(max(w @ (r * r), smallest_var) * (w @ (s * s))))
 
@@ -53,7 +59,12 @@ def textured_plane_views(rng: np.random.Generator) -> tuple[list[View], np.ndarr
         d = np.stack([(u - cam.cx) / cam.fx, (v - cam.cy) / cam.fy, np.ones(u.shape)], -1) @ rotation
         t = (normal @ (np.array([0, 0, 2.0]) - center)) / (d @ normal)
         p = center + d * t[..., None]
-        gray = cv2.remap(texture, (p[..., 0] * 150 + 300).astype(np.float32), (p[..., 1] * 150 + 300).astype(np.float32), cv2.INTER_LINEAR)
+        gray = cv2.remap(
+            texture,
+            (p[..., 0] * 150 + 300).astype(np.float32),
+            (p[..., 1] * 150 + 300).astype(np.float32),
+            cv2.INTER_LINEAR,
+        )
         views.append(View(gray.astype(np.uint8), cam, rotation, center))
         first = t if first is None else first
     assert first is not None
@@ -70,10 +81,14 @@ def test_kernel_cost_equals_plain_numpy(rng: np.random.Generator) -> None:
 
     s = _Sources(ref, [src])
     cost, chosen = np.zeros((h, w), np.float32), np.zeros((h, w, 1), np.int16)
-    kernels.score(ref.gray, np.ones((h, w), bool), plane, cost, chosen, s.tex, s.bases, s.sw, s.sh, s.A, s.b, 1, 1, 14.0, 3.0)
+    kernels.score(
+        ref.gray, np.ones((h, w), bool), plane, cost, chosen, s.tex, s.bases, s.sw, s.sh, s.A, s.b, 1, 1, 14.0, 3.0
+    )
     for i, j in rng.integers([40, 30], [120, 90], (40, 2)):
         if cost[j, i] < 1.4:
-            assert cost[j, i] == pytest.approx(plain_cost(ref, src, i, j, plane[j, i].astype(float), 14.0, 3.0), abs=0.02)
+            assert cost[j, i] == pytest.approx(
+                plain_cost(ref, src, i, j, plane[j, i].astype(float), 14.0, 3.0), abs=0.02
+            )
 
 
 def test_slanted_plane_is_found(rng: np.random.Generator) -> None:
@@ -134,7 +149,9 @@ def test_depth_and_fusion_on_the_rig(milestone_set: RigSet) -> None:
         maps.append(estimate_depth(v, others, near, far, near > 0, PatchMatchSettings(keep=2)))
     rest = [(k, maps[k], v.camera, v.rotation, v.center) for k, v in enumerate(views) if k]
     color = np.repeat(views[0].gray[..., None], 3, 2)
-    cloud, agree = fuse_photo(0, maps[0], (views[0].camera, views[0].rotation, views[0].center), color, rest, least_views=3)
+    cloud, agree = fuse_photo(
+        0, maps[0], (views[0].camera, views[0].rotation, views[0].center), color, rest, least_views=3
+    )
     assert agree.shape == views[0].gray.shape
     low, high = np.array(info["bbox_min"]), np.array(info["bbox_max"])
     on = ((cloud.points > low) & (cloud.points < high)).all(1) & (cloud.points[:, 2] > info["z_cut"])
@@ -148,7 +165,9 @@ def test_depth_and_fusion_on_the_rig(milestone_set: RigSet) -> None:
 
 def test_fusion_needs_agreement() -> None:
     cam = Camera.simple(20, 16, 25.0)
-    flat = DepthMap(np.full((16, 20), 2.0, np.float32), np.tile(np.float32([0, 0, -1]), (16, 20, 1)), np.zeros((16, 20), np.float32))
+    flat = DepthMap(
+        np.full((16, 20), 2.0, np.float32), np.tile(np.float32([0, 0, -1]), (16, 20, 1)), np.zeros((16, 20), np.float32)
+    )
     off = DepthMap(flat.depth * 1.1, flat.normal, flat.cost)
     pose = (cam, np.eye(3), np.zeros(3))
     color = np.zeros((16, 20, 3), np.uint8)

@@ -33,7 +33,15 @@ def corner_photo(width: int = 120, height: int = 80) -> Image.Image:
 @pytest.mark.parametrize("orientation", range(1, 9))
 def test_orientation_is_undone(tmp_path: Path, orientation: int) -> None:
     """Exif 2.32, tag 0x0112: the stored picture, turned as the tag says, shows the corner at the top left."""
-    undo = {2: "FLIP_LEFT_RIGHT", 3: "ROTATE_180", 4: "FLIP_TOP_BOTTOM", 5: "TRANSPOSE", 6: "ROTATE_90", 7: "TRANSVERSE", 8: "ROTATE_270"}
+    undo = {
+        2: "FLIP_LEFT_RIGHT",
+        3: "ROTATE_180",
+        4: "FLIP_TOP_BOTTOM",
+        5: "TRANSPOSE",
+        6: "ROTATE_90",
+        7: "TRANSVERSE",
+        8: "ROTATE_270",
+    }
     image = corner_photo()
     if orientation in undo:
         image = image.transpose(Image.Transpose[undo[orientation]])

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
-
 from tests.conftest import RigSet, camera_of
+
 from vast_quarry.core.camera import Camera, project
 from vast_quarry.core.match.features import find_features, root_normalised
 from vast_quarry.core.match.matching import coarse_subset, match_mutual, match_plain, unit_descriptors

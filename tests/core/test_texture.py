@@ -55,7 +55,12 @@ def test_folded_faces_are_torn_apart() -> None:
     q = np.stack([i[:-1, :-1], i[1:, :-1], i[1:, 1:], i[:-1, 1:]], -1).reshape(-1, 4)
     sheet = np.concatenate([q[:, [0, 1, 2]], q[:, [0, 2, 3]]])
     wall = np.array([[a, b] for a, b in zip(i[0, :-1], i[0, 1:])])
-    wall_faces = np.concatenate([np.stack([wall[:, 0], wall[:, 1], wall[:, 1] + 400], 1), np.stack([wall[:, 0], wall[:, 1] + 400, wall[:, 0] + 400], 1)])
+    wall_faces = np.concatenate(
+        [
+            np.stack([wall[:, 0], wall[:, 1], wall[:, 1] + 400], 1),
+            np.stack([wall[:, 0], wall[:, 1] + 400, wall[:, 0] + 400], 1),
+        ]
+    )
     v, f = np.concatenate([top, bottom]), np.concatenate([sheet, sheet + 400, wall_faces])
     charts = make_charts(v, f)
     atlas = unwrap(v, f, charts, 256, 150.0)

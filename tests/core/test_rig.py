@@ -1,0 +1,114 @@
+"""The practice rig: what it photographs is what its truth says."""
+
+from __future__ import annotations
+
+import cv2
+import numpy as np
+import pytest
+from PIL import Image
+from tests.conftest import RigSet, camera_of
+
+from vast_quarry.core.camera import Camera, project
+from vast_quarry.core.photo.reading import read_facts
+from vast_quarry.core.raycast import RayScene
+from vast_quarry.core.rig.light import bake_light, hemisphere, ray_scene
+from vast_quarry.core.rig.noise import fbm_many
+from vast_quarry.core.rig.render import Shot, develop, to_srgb8
+from vast_quarry.core.rig.scenes import finial, milestone
+from vast_quarry.core.rig.shoot import ShootSettings, rig_camera
+from vast_quarry.core.surface.mesh import components, edge_faces
+
+
+@pytest.mark.parametrize("make", [milestone, finial])
+def test_subject_is_one_closed_body_facing_outwards(make) -> None:  # type: ignore[no-untyped-def]
+    scene = make(cell=0.006, fine=False)
+    v, f = scene.subject.vertices, scene.subject.faces
+    pairs, _ = edge_faces(f)
+    assert 2 * len(pairs) == 3 * len(f)
+    assert components(f).max() == 0
+    volume = np.einsum("ij,ij->i", v[f[:, 0]], np.cross(v[f[:, 1]], v[f[:, 2]])).sum() / 6
+    assert volume > 0
+    rays = ray_scene(scene)
+    bake_light(scene, rays, 8)
+    assert 0.2 < np.median(scene.subject.light) < 0.95
+    assert scene.subject.light.std() > 0.05
+
+
+def test_masks_show_the_projected_subject(milestone_set: RigSet) -> None:
+    mesh = milestone_set.mesh
+    for entry in milestone_set.cameras[::7]:
+        mask = np.asarray(Image.open(milestone_set.masks / entry["photo"].replace(".jpg", ".png"))) > 0
+        px, _ = project(
+            camera_of(entry),
+            np.array(entry["rotation"]),
+            np.array(entry["center"]),
+            mesh.points[mesh.points[:, 2] > 0.02],
+        )
+        ij = np.round(px).astype(int)
+        assert mask[ij[:, 1], ij[:, 0]].mean() > 0.98
+        top, bottom = np.flatnonzero(mask.any(1))[[0, -1]]
+        assert abs(top - px[:, 1].min()) < 2
+        assert bottom >= px[:, 1].max() - 2
+
+
+def test_visibility_counts_photos(milestone_set: RigSet) -> None:
+    count = np.load(milestone_set.folder / "truth" / "visibility.npz")["count"]
+    assert count.max() <= 24
+    z = milestone_set.mesh.points[:, 2]
+    assert np.median(count[z > 0.3]) >= 5
+    assert (count[z < -0.03] == 0).mean() > 0.9
+
+
+def test_exif_tells_the_focal_length_nearly(milestone_set: RigSet) -> None:
+    facts = read_facts(milestone_set.photos / "milestone_001.jpg")
+    assert facts.focal_source == "35 mm equivalent"
+    assert facts.focal == pytest.approx(camera_of(milestone_set.cameras[0]).fx, rel=0.03)
+
+
+def test_defects_can_be_switched_off() -> None:
+    assert rig_camera(ShootSettings(off=frozenset({"distortion"}))) == Camera.simple(
+        1200, 900, rig_camera(ShootSettings()).fx
+    )
+    flat = np.full((40, 60, 3), 0.4, np.float32)
+    cam = Camera.simple(60, 40, 50.0)
+    clean = develop(flat, Shot(cam, np.eye(3), np.zeros(3)))
+    assert np.ptp(clean) == 0
+    assert clean[0, 0, 0] == to_srgb8(np.array([0.4]))[0]
+    noisy = develop(flat, Shot(cam, np.eye(3), np.zeros(3), full_well=2000, read_noise=5))
+    # shot noise: standard deviation of the linear signal is sqrt(800) of 2000 electrons
+    assert 1.0 < noisy.std() < 8.0
+    dark = develop(flat, Shot(cam, np.eye(3), np.zeros(3), vignetting=0.8))
+    assert dark[0, 0, 0] < dark[20, 30, 0]
+
+
+def test_srgb_of_middle_grey() -> None:
+    """IEC 61966-2-1: linear 0.2140 is sRGB 0.5."""
+    assert to_srgb8(np.array([0.2140]))[0] == pytest.approx(127.5, abs=1)
+
+
+def test_noise_is_smooth_and_the_same_every_time(rng: np.random.Generator) -> None:
+    p = rng.uniform(-3, 3, (500, 3))
+    a = fbm_many(p, 1.0, 3, 0.5, 7)
+    np.testing.assert_array_equal(a, fbm_many(p, 1.0, 3, 0.5, 7))
+    assert np.abs(a - fbm_many(p + 1e-5, 1.0, 3, 0.5, 7)).max() < 1e-3
+    assert np.abs(a - fbm_many(p, 1.0, 3, 0.5, 8)).max() > 0.1
+
+
+def test_hemisphere_is_cosine_weighted() -> None:
+    d = hemisphere(4000, 0)
+    np.testing.assert_allclose(np.linalg.norm(d, axis=1), 1, atol=1e-12)
+    assert d[:, 2].mean() == pytest.approx(2 / 3, abs=0.01)  # mean of cos under a cosine weight
+
+
+def test_heldout_views_are_free_of_noise_and_distortion(milestone_set: RigSet) -> None:
+    import json
+
+    views = json.loads((milestone_set.folder / "truth" / "heldout.json").read_text())["cameras"]
+    assert len(views) == 2
+    assert all(c["k1"] == 0 for c in views)
+    picture = cv2.imread(str(milestone_set.folder / "truth" / "heldout" / views[0]["photo"]))
+    assert picture.shape == (360, 480, 3)
+    scene = RayScene()
+    scene.add(milestone_set.mesh.points, milestone_set.mesh.faces)
+    mask = cv2.imread(str(milestone_set.folder / "truth" / "heldout" / views[0]["mask"]), 0)
+    assert 0.02 < (mask > 0).mean() < 0.6

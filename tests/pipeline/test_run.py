@@ -1,0 +1,264 @@
+"""The pipeline on a small rig set: figures against truth, resume after a kill, replay, versions."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import numpy as np
+import pytest
+from tests.conftest import RigSet, camera_of
+
+from vast_quarry.core.camera import project
+from vast_quarry.core.errors import PlainError
+from vast_quarry.core.formats.ply import read_ply
+from vast_quarry.core.pose import Similarity, fit_similarity
+from vast_quarry.core.progress import Cancelled
+from vast_quarry.core.raycast import RayScene
+from vast_quarry.core.surface.mesh import components, sample_surface
+from vast_quarry.pipeline.export import write_results
+from vast_quarry.pipeline.grades import Grade
+from vast_quarry.pipeline.recipe import Recipe, read_recipe, recipe_for
+from vast_quarry.pipeline.run import Runner, RunResult
+from vast_quarry.pipeline.store import Store, version_key
+
+
+class Silent:
+    """A reporter that keeps what it is told, and can cancel."""
+
+    def __init__(self) -> None:
+        self.stages: list[tuple[str, str, float, float]] = []
+        self.reused: list[str] = []
+        self.runner: Runner | None = None
+        self.cancel_at = ""
+
+    def begin(self, layer: str, title: str) -> None: ...
+
+    def stage(self, layer: str, text: str, done: float, total: float) -> None:
+        self.stages.append((layer, text, done, total))
+        if self.cancel_at and text == self.cancel_at and self.runner:
+            self.runner.cancelled.set()
+
+    def end(self, layer: str, seconds: float, reused: bool) -> None:
+        if reused:
+            self.reused.append(layer)
+
+    def say(self, text: str) -> None: ...
+
+
+def places(photos: Path, masks: Path | None = None) -> dict:
+    return {"photos": {"folder": str(photos)}, "masks": {"folder": str(masks) if masks else None}}
+
+
+def small(grade: Grade = Grade.ROUGH) -> Recipe:
+    return recipe_for(
+        grade, {"cameras": {"photo_scale": 1.0}, "points": {"photo_scale": 1.0, "sweeps": [1, 2, 5], "sources": 5}}
+    )
+
+
+@pytest.fixture(scope="session")
+def built(milestone_set: RigSet, tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, RunResult]:
+    """The milestone, built once."""
+    out = tmp_path_factory.mktemp("built")
+    store, recipe = Store(out), small()
+    result = Runner(store, Silent()).run(recipe, places(milestone_set.photos))
+    write_results(store, result, recipe, out)
+    return out, result
+
+
+def to_truth(out: Path, rig: RigSet) -> tuple[Similarity, list[dict], dict[str, dict]]:
+    """Similarity from the result's frame to the truth's, by camera centres."""
+    cams = [c for c in json.loads((out / "cameras.json").read_text())["cameras"] if c["aligned"]]
+    true = {c["photo"]: c for c in rig.cameras}
+    a = np.array([c["center"] for c in cams])
+    b = np.array([true[c["photo"]]["center"] for c in cams])
+    return fit_similarity(a, b), cams, true
+
+
+def test_every_photo_placed_and_precise(built: tuple[Path, RunResult], milestone_set: RigSet) -> None:
+    """Reprojection discrepancy of true points under 0.4 px (median over photos), centres within 0.5 % of the distance."""
+    out, _ = built
+    s, cams, true = to_truth(out, milestone_set)
+    assert len(cams) == 24
+    mesh = milestone_set.mesh
+    points = sample_surface(mesh.points, mesh.faces, 400)
+    off = []
+    for c in cams:
+        t = true[c["photo"]]
+        r, center = s.pose(np.array(c["rotation"]), np.array(c["center"]))
+        ours, _ = project(camera_of(c), r, center, points)
+        theirs, _ = project(camera_of(t), np.array(t["rotation"]), np.array(t["center"]), points)
+        off.append(np.sqrt(((ours - theirs) ** 2).sum(1).mean()))
+        assert np.linalg.norm(center - t["center"]) < 0.005 * np.linalg.norm(t["center"])
+    assert np.median(off) < 0.4
+    # upright, and on the ground at the origin
+    up = s.rotation[2, 2]
+    assert np.degrees(np.arccos(min(up, 1))) < 2
+    foot = s.inverse().points(np.zeros((1, 3)))[0] * s.scale
+    assert abs(foot[2]) < 0.02 * milestone_set.info["object_size"]
+
+
+def test_mesh_is_one_body_near_the_truth(built: tuple[Path, RunResult], milestone_set: RigSet) -> None:
+    out, _ = built
+    s, _, _ = to_truth(out, milestone_set)
+    ours, info = read_ply(out / "mesh.ply"), milestone_set.info
+    assert ours.faces is not None
+    assert components(ours.faces).max() == 0
+    assert ours.points[:, 2].min() > -1e-6  # cut at the ground
+    scene = RayScene()
+    scene.add(milestone_set.mesh.points, milestone_set.mesh.faces)
+    p = s.points(sample_surface(ours.points, ours.faces, 5000))
+    p = p[p[:, 2] > info["z_cut"]]
+    error = scene.distance(p) / info["gsd"]
+    assert np.median(error) < 0.9
+    assert (error < 4).mean() > 0.9
+    back = RayScene()
+    back.add(s.points(ours.points), ours.faces)
+    seen = np.load(milestone_set.folder / "truth" / "visibility.npz")["count"] >= 3
+    v = milestone_set.mesh.points[seen & (milestone_set.mesh.points[:, 2] > info["z_cut"])]
+    assert (back.distance(v) / info["gsd"] < 8).mean() > 0.96
+
+
+def test_result_folder_is_complete(built: tuple[Path, RunResult]) -> None:
+    out, result = built
+    for name in (
+        "cameras.json",
+        "sparse.ply",
+        "dense.ply",
+        "mesh.ply",
+        "model.glb",
+        "model.obj",
+        "model.mtl",
+        "model.jpg",
+        "report.json",
+        "recipe.json",
+    ):
+        assert (out / name).stat().st_size > 0, name
+    report = json.loads((out / "report.json").read_text())
+    assert [s["layer"] for s in report["steps"]] == ["photos", "masks", "cameras", "points", "surface", "texture"]
+    assert report["peak_memory_mb"] > 50
+    dense = read_ply(out / "dense.ply")
+    assert dense.normals is not None
+    assert dense.colors is not None
+    assert result.versions["points"].parents == {"photos": 1, "masks": 1, "cameras": 1}
+
+
+def test_recipe_replays_with_the_same_figures(
+    built: tuple[Path, RunResult], milestone_set: RigSet, tmp_path: Path
+) -> None:
+    out, first = built
+    again = Runner(Store(tmp_path), Silent()).run(read_recipe(out / "recipe.json"), places(milestone_set.photos))
+    for layer in first.versions:
+        assert again.versions[layer].figures == first.versions[layer].figures, layer
+
+
+def test_second_run_reuses_everything(built: tuple[Path, RunResult], milestone_set: RigSet) -> None:
+    out, _ = built
+    reporter = Silent()
+    began = time.monotonic()
+    result = Runner(Store(out), reporter).run(small(), places(milestone_set.photos))
+    assert reporter.reused == ["photos", "masks", "cameras", "points", "surface", "texture"]
+    assert time.monotonic() - began < 20
+    assert result.versions["texture"].number == 1
+
+
+def test_a_changed_setting_makes_a_new_version_and_says_what_is_out_of_date(
+    built: tuple[Path, RunResult], milestone_set: RigSet
+) -> None:
+    out, _ = built
+    store = Store(out)
+    recipe = small()
+    recipe.layers["surface"] = {"faces": 5000, "closed": True}
+    result = Runner(store, Silent()).run(recipe, places(milestone_set.photos), until="surface")
+    assert result.versions["surface"].number == 2
+    assert result.versions["surface"].figures["triangles"] <= 5000
+    assert result.versions["surface"].figures["open_edges"] == 0
+    assert store.out_of_date() == ["texture"]
+    store.use(store.versions("surface")[0])
+    assert store.out_of_date() == []
+
+
+def test_cancel_stops_and_the_next_run_goes_on(milestone_set: RigSet, tmp_path: Path) -> None:
+    reporter = Silent()
+    runner = Runner(Store(tmp_path), reporter)
+    reporter.runner, reporter.cancel_at = runner, "Matching photos"
+    with pytest.raises(Cancelled):
+        runner.run(small(), places(milestone_set.photos), until="cameras")
+    features = list(tmp_path.glob("versions/cameras/*.partial/features/*.npz"))
+    assert len(features) == 24
+    stamps = {f.name: f.stat().st_mtime_ns for f in features}
+    result = Runner(Store(tmp_path), Silent()).run(small(), places(milestone_set.photos), until="cameras")
+    after = {f.name: f.stat().st_mtime_ns for f in tmp_path.glob("versions/cameras/1/features/*.npz")}
+    assert after == stamps
+    assert result.versions["cameras"].figures["placed"] == 24
+
+
+def test_killed_process_goes_on_from_its_last_unit(milestone_set: RigSet, tmp_path: Path) -> None:
+    out = tmp_path / "out"
+    command = [sys.executable, "-m", "vast_quarry.cli.main", "align", str(milestone_set.photos), "--out", str(out)]
+    process = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True)
+    deadline = time.monotonic() + 120
+    while len(list(out.glob("versions/cameras/*.partial/features/*.npz"))) < 3 and time.monotonic() < deadline:
+        time.sleep(0.05)
+    os.killpg(process.pid, signal.SIGKILL)
+    process.wait()
+    before = {f.name: f.stat().st_mtime_ns for f in out.glob("versions/cameras/*.partial/features/*.npz")}
+    assert len(before) >= 3
+    assert not (out / "cameras.json").exists()
+    subprocess.run(command, check=True, capture_output=True)
+    after = {f.name: f.stat().st_mtime_ns for f in out.glob("versions/cameras/1/features/*.npz")}
+    assert len(after) == 24
+    assert all(after[k] == v for k, v in before.items())
+    assert sum(c["aligned"] for c in json.loads((out / "cameras.json").read_text())["cameras"]) == 24
+
+
+def test_turntable_with_masks_and_without_exif(finial_set: RigSet, tmp_path: Path) -> None:
+    """A still backdrop misleads; with masks, and a focal length that nobody told, every photo is placed."""
+    result = Runner(Store(tmp_path), Silent()).run(
+        small(), places(finial_set.photos, finial_set.masks), until="cameras"
+    )
+    figures = result.versions["cameras"].figures
+    assert figures["placed"] + figures["weak"] == 32
+    true = camera_of(finial_set.cameras[0])
+    assert figures["focal_px"][0] == pytest.approx(true.fx, rel=0.03)
+    assert figures["upright_by"] in ("camera laps", "level photos")
+
+
+def test_keys_tell_results_apart() -> None:
+    base = version_key("points", {"a": 1}, {"cameras": "k"})
+    assert base == version_key("points", {"a": 1}, {"cameras": "k"})
+    assert (
+        len(
+            {base, version_key("points", {"a": 2}, {"cameras": "k"}), version_key("points", {"a": 1}, {"cameras": "m"})}
+        )
+        == 3
+    )
+
+
+def test_recipes_that_do_not_fit(tmp_path: Path) -> None:
+    (tmp_path / "a.json").write_text("{]")
+    with pytest.raises(PlainError, match="not a recipe"):
+        read_recipe(tmp_path / "a.json")
+    (tmp_path / "b.json").write_text('{"layers": {"magic": {}}}')
+    with pytest.raises(PlainError, match="magic"):
+        read_recipe(tmp_path / "b.json")
+    recipe = recipe_for(Grade.ROUGH, {"surface": {"faces": -3}})
+    with pytest.raises(PlainError, match="faces of surface"):
+        Runner(Store(tmp_path / "s"), Silent()).run(recipe, places(tmp_path))
+
+
+def test_damaged_version_is_passed_over(tmp_path: Path) -> None:
+    store = Store(tmp_path)
+    store.prepare()
+    (store.root / "points" / "1").mkdir(parents=True)
+    (store.root / "points" / "1" / "version.json").write_text("{half")
+    assert store.versions("points") == []
+    store.partial("points", "k")
+    made = store.finish("points", "k", {}, {}, {"x": 1}, [], 0.1)
+    assert made.number == 2
+    assert store.in_use() == {"points": 2}
