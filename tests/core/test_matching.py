@@ -8,7 +8,7 @@ from tests.conftest import RigSet, camera_of
 
 from vast_quarry.core.camera import Camera, project
 from vast_quarry.core.match.features import find_features, root_normalised
-from vast_quarry.core.match.matching import coarse_subset, match_mutual, match_plain, unit_descriptors
+from vast_quarry.core.match.matching import coarse_subset, match_guided, match_mutual, match_plain, unit_descriptors
 from vast_quarry.core.match.pairs import choose_pairs
 from vast_quarry.core.match.twoview import relative_pose, shared_focal, verify
 from vast_quarry.core.photo.reading import load_rgb
@@ -71,8 +71,12 @@ def test_matches_of_neighbours_obey_the_true_geometry(milestone_set: RigSet) -> 
     found = [find_features(load_rgb(milestone_set.photos / e["photo"]), e["width"], 4000) for e in entries]
     m = match_mutual(*[unit_descriptors(f.descriptors) for f in found])
     x1, x2 = found[0].xy[m[:, 0]].astype(float), found[1].xy[m[:, 1]].astype(float)
-    ok = verify(x1, x2, 1.5)
+    ok, fundamental = verify(x1, x2, 1.5)
     assert ok.sum() > 60
+    guided = match_guided(*[unit_descriptors(f.descriptors) for f in found], found[0].xy, found[1].xy, fundamental, 1.5)
+    assert len(guided) > ok.sum()
+    again, _ = verify(found[0].xy[guided[:, 0]], found[1].xy[guided[:, 1]], 1.5)
+    assert again.mean() > 0.9
     cams = [camera_of(e) for e in entries]
     pose = relative_pose(x1[ok], x2[ok], *cams, 1.0)
     assert pose is not None
@@ -81,8 +85,8 @@ def test_matches_of_neighbours_obey_the_true_geometry(milestone_set: RigSet) -> 
 
 
 def test_chance_matches_are_refused(rng: np.random.Generator) -> None:
-    assert not verify(rng.random((60, 2)) * 800, rng.random((60, 2)) * 800, 1.5).any()
-    assert not verify(rng.random((5, 2)), rng.random((5, 2)), 1.5).any()
+    assert not verify(rng.random((60, 2)) * 800, rng.random((60, 2)) * 800, 1.5)[0].any()
+    assert not verify(rng.random((5, 2)), rng.random((5, 2)), 1.5)[0].any()
 
 
 def test_shared_focal_from_two_views(rng: np.random.Generator) -> None:

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import manifold3d
 import numpy as np
 import pytest
 import trimesh
 
 from vast_quarry.core.errors import PlainError
-from vast_quarry.core.surface.cut import cut_closed, cut_open
+from vast_quarry.core.surface.cut import cut_open
 from vast_quarry.core.surface.decimate import decimate
+from vast_quarry.core.surface.holes import close_holes
 from vast_quarry.core.surface.mesh import (
     compacted,
     components,
@@ -86,15 +88,25 @@ def test_cut_that_misses() -> None:
     assert len(cut_open(v, f, np.array([0, 0, 3.0]), np.array([0, 0, 1.0]))[1]) == 0
 
 
-def test_closed_cut_is_watertight() -> None:
+def test_a_closed_cut_is_watertight() -> None:
     v, f = ball(3)
-    cut = cut_closed(v, f, [(np.array([0, 0, 0.2]), np.array([0, 0, 1.0]))])
-    assert cut is not None
+    cut = close_holes(*cut_open(v, f, np.array([0, 0, 0.2]), np.array([0, 0, 1.0])))
     m = trimesh.Trimesh(*cut)
     assert m.is_watertight
     h = 0.8  # volume of a cap: pi h^2 (3 r - h) / 3
     assert m.volume == pytest.approx(np.pi * h**2 * (3 - h) / 3, rel=0.02)
-    assert cut_closed(v, f[: len(f) // 2], []) is None
+
+
+def test_a_closed_cut_through_a_notch_keeps_to_its_outline() -> None:
+    outline = np.array([(0, 0), (4, 0), (4, 3), (2, 0.5), (0, 3)], float)
+    solid = manifold3d.CrossSection([outline]).extrude(2.0).to_mesh()
+    m = trimesh.Trimesh(solid.vert_properties[:, :3], solid.tri_verts)
+    v, f = close_holes(
+        *cut_open(np.asarray(m.vertices), np.asarray(m.faces, np.int64), np.array([0, 0, 1.0]), np.array([0, 0, 1.0]))
+    )
+    cut = trimesh.Trimesh(v, f)
+    assert cut.is_watertight
+    assert cut.volume == pytest.approx(m.volume / 2)
 
 
 def test_poisson_trim_and_depth(rng: np.random.Generator) -> None:
@@ -123,6 +135,18 @@ def test_decimation_keeps_the_shape() -> None:
     r = np.linalg.norm(dv - 7.0, axis=1) / 1e-3
     assert np.abs(r - 1).max() < 0.01
     assert decimate(v, f, 10**7)[1] is f
+
+
+def test_holes_are_closed() -> None:
+    v, f = ball(3)
+    keep = np.ones(len(f), bool)
+    keep[[0, 100]] = False
+    keep[(f == 40).any(1)] = False  # all faces about one vertex
+    cv, cf = close_holes(v, f[keep])
+    m = trimesh.Trimesh(cv, cf)
+    assert m.is_watertight
+    assert m.is_winding_consistent
+    assert m.volume == pytest.approx(trimesh.Trimesh(v, f).volume, rel=0.01)
 
 
 def test_samples_lie_on_the_surface() -> None:

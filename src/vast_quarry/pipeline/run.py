@@ -85,15 +85,15 @@ class Runner:
         self.store.prepare()
         result = RunResult()
         began = time.monotonic()
+        chosen = STEPS[: [s.layer for s in STEPS].index(until) + 1]
+        # impossible settings are told before anything is computed
+        settings = [recipe.settings(s.layer, s.settings_model, places.get(s.layer, {})) for s in chosen]
         executor = LazyExecutor()
         at_once = True
         try:
             with MemoryWatch() as memory:
-                for step in STEPS:
-                    settings = recipe.settings(step.layer, step.settings_model, places.get(step.layer, {}))
-                    self._one(step, settings, result, executor, memory)
-                    if step.layer == until:
-                        break
+                for step, values in zip(chosen, settings):
+                    self._one(step, values, result, executor, memory)
             at_once = False
         finally:
             executor.close(at_once)

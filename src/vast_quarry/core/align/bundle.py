@@ -104,6 +104,7 @@ def adjust(
     loss: float = 2.0,
     iterations: int = 30,
     tolerance: float = 1e-5,
+    prior_weight: float = 1.0,
     check: Callable[[], None] = lambda: None,
 ) -> BundleReport:
     """Adjust a problem in place.
@@ -117,6 +118,8 @@ def adjust(
         Most steps tried.
     tolerance : float
         Stops when a step lowers the cost by less than this share.
+    prior_weight : float
+        Weight of the weak prior on lenses (see :data:`PRIOR_SIGMA`); 0 for none.
     check : callable
         Called once an iteration; may raise to cancel.
     """
@@ -132,7 +135,7 @@ def adjust(
 
     def cost_of(r: Array, lens: Array) -> tuple[float, Array]:
         s = (r * r).sum(1) * problem.weight
-        extra = float(((prior(lens) / sigma) ** 2).sum())
+        extra = prior_weight * float(((prior(lens) / sigma) ** 2).sum())
         if np.isinf(loss):
             return float(s.sum()) + extra, problem.weight
         return float((loss**2 * np.log1p(s / loss**2)).sum()) + extra, problem.weight / (1.0 + s / loss**2)
@@ -159,8 +162,8 @@ def adjust(
         A, b = S.sum(0), rhs.sum(0)
         A[np.arange(len(b)), np.arange(len(b))] += damping * diagonal.sum(0) + 1e-12
         lens_diagonal = np.arange(6 * n, len(b))
-        A[lens_diagonal, lens_diagonal] += 1.0 / sigma.ravel() ** 2
-        b[6 * n :] -= (prior(problem.lenses) / sigma**2).ravel()
+        A[lens_diagonal, lens_diagonal] += prior_weight / sigma.ravel() ** 2
+        b[6 * n :] -= prior_weight * (prior(problem.lenses) / sigma**2).ravel()
         A[fixed, :] = 0.0
         A[:, fixed] = 0.0
         A[fixed, fixed] = 1.0

@@ -28,7 +28,10 @@ Array = NDArray[np.float64]
 Matches = dict[tuple[int, int], NDArray[np.int32]]
 
 #: fewest agreeing points for a photo to be placed at all, and to be more than weakly placed
-PLACED_AT_LEAST, WELL_PLACED = 18, 60
+PLACED_AT_LEAST, WELL_PLACED = 12, 60
+
+#: fewest points of a first pair
+FIRST_PAIR_POINTS = 20
 
 
 @dataclass
@@ -144,12 +147,12 @@ class Grower:
         m.rotations[j], m.centers[j] = pose.rotation, -pose.rotation.T @ pose.translation
         m.placed[[i, j]] = True
         self._open(6.0, 2.0)
-        if m.good.sum() < PLACED_AT_LEAST:
+        if m.good.sum() < FIRST_PAIR_POINTS:
             m.placed[[i, j]] = False
             return False
         m.adjust(0, self.loss * 2)
         self._open(5.0, 2.0)
-        return bool(m.good.sum() >= PLACED_AT_LEAST)
+        return bool(m.good.sum() >= FIRST_PAIR_POINTS)
 
     def _open(self, threshold: float, angle: float, only: NDArray[np.bool_] | None = None) -> None:
         """Triangulate with a threshold in thousandths of the photo's longer side."""
@@ -176,7 +179,8 @@ class Grower:
         points = m.points[m._track_of[obs]]
         pose, info = poselib.estimate_absolute_pose(m.normalised()[obs] * f, points, camera, options, {})
         inlier = np.asarray(info["inliers"], bool)
-        if inlier.sum() < PLACED_AT_LEAST or inlier.mean() < 0.25:
+        # few points must agree nearly all, many may have a minority
+        if inlier.sum() < PLACED_AT_LEAST or inlier.mean() < (0.25 if inlier.sum() >= 24 else 0.5):
             return False
         rotation, center = np.asarray(pose.R), np.asarray(pose.center()).ravel()
         if not np.isfinite(center).all():

@@ -76,6 +76,80 @@ def match_mutual(a: NDArray[np.float32], b: NDArray[np.float32], ratio: float = 
     return np.stack([rows[keep], best_at[keep]], 1).astype(np.int32)
 
 
+@njit(cache=True, fastmath=True)
+def _scan_band(block, row0, lines, xy, threshold, best, second, best_at, col_best, col_at):  # type: ignore[no-untyped-def]
+    """As :func:`_scan`, over those columns only that lie within ``threshold`` of the row's epipolar line."""
+    for i in range(block.shape[0]):
+        b1 = np.float32(-1.0)
+        b2 = np.float32(-1.0)
+        at = -1
+        a = lines[row0 + i, 0]
+        b = lines[row0 + i, 1]
+        c = lines[row0 + i, 2]
+        for j in range(block.shape[1]):
+            if abs(a * xy[j, 0] + b * xy[j, 1] + c) > threshold:
+                continue
+            s = block[i, j]
+            if s > b2:
+                if s > b1:
+                    b2 = b1
+                    b1 = s
+                    at = j
+                else:
+                    b2 = s
+            if s > col_best[j]:
+                col_best[j] = s
+                col_at[j] = row0 + i
+        best[row0 + i] = b1
+        second[row0 + i] = b2
+        best_at[row0 + i] = at
+
+
+def match_guided(
+    a: NDArray[np.float32],
+    b: NDArray[np.float32],
+    xy_a: NDArray[np.floating],
+    xy_b: NDArray[np.floating],
+    fundamental: NDArray[np.floating],
+    threshold: float,
+    ratio: float = 0.88,
+) -> NDArray[np.int32]:
+    """Mutual nearest neighbours among features near each other's epipolar line.
+
+    Parameters
+    ----------
+    a, b : (N, 128), (M, 128)
+        Unit descriptors; ``xy_a`` (N, 2) and ``xy_b`` (M, 2) their pixels.
+    fundamental : (3, 3)
+        With ``x_b^T F x_a = 0``.
+    threshold : float
+        Greatest distance to the epipolar line in pixels.
+    ratio : float
+        Greatest distance to the nearest over that to the second nearest on the line (a lone candidate passes when
+        it is clearly nearer than unrelated descriptors are: similarity over 0.89).
+
+    Returns
+    -------
+    (K, 2) int32
+    """
+    n, m = len(a), len(b)
+    if n < 2 or m < 2:
+        return np.zeros((0, 2), np.int32)
+    lines = np.concatenate([xy_a, np.ones((n, 1))], axis=1) @ fundamental.T
+    lines /= np.maximum(np.linalg.norm(lines[:, :2], axis=1, keepdims=True), 1e-12)
+    best, second = np.empty(n, np.float32), np.empty(n, np.float32)
+    best_at, col_at = np.empty(n, np.int64), np.full(m, -1, np.int64)
+    col_best = np.full(m, -1.0, np.float32)
+    lines32, xy32 = lines.astype(np.float32), np.ascontiguousarray(xy_b, np.float32)
+    for row in range(0, n, BAND):
+        block = a[row : row + BAND] @ b.T
+        _scan_band(block, row, lines32, xy32, np.float32(threshold), best, second, best_at, col_best, col_at)
+    rows = np.arange(n)
+    keep = (best_at >= 0) & (col_at[best_at] == rows)
+    keep &= (1.0 - best) < ratio * ratio * (1.0 - np.maximum(second, 0.86))
+    return np.stack([rows[keep], best_at[keep]], 1).astype(np.int32)
+
+
 def match_plain(a: NDArray[np.float32], b: NDArray[np.float32], ratio: float = 0.85) -> NDArray[np.int32]:
     """The same in a few lines of numpy, for the tests."""
     s = a @ b.T

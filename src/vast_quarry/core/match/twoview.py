@@ -21,7 +21,7 @@ from vast_quarry.core.camera import Camera, undistort
 
 Array = NDArray[np.floating]
 #: fewest matches that make two photos a pair
-FEWEST = 16
+FEWEST = 14
 
 
 @dataclass
@@ -34,8 +34,8 @@ class RelativePose:
     angle_deg: float
 
 
-def verify(x1: Array, x2: Array, threshold: float, seed: int = 0) -> NDArray[np.bool_]:
-    """Which matches obey one fundamental matrix.
+def verify(x1: Array, x2: Array, threshold: float, seed: int = 0) -> tuple[NDArray[np.bool_], Array]:
+    """Which matches obey one fundamental matrix, and that matrix.
 
     Parameters
     ----------
@@ -46,18 +46,20 @@ def verify(x1: Array, x2: Array, threshold: float, seed: int = 0) -> NDArray[np.
 
     Returns
     -------
-    (N,) bool
+    inliers : (N,) bool
         All False when too few agree for it to be no chance.
+    fundamental : (3, 3)
+        With ``x2^T F x1 = 0``.
     """
     none = np.zeros(len(x1), bool)
     if len(x1) < FEWEST:
-        return none
+        return none, np.zeros((3, 3))
     options = {"max_epipolar_error": threshold, "max_iterations": 4000, "min_iterations": 200, "seed": seed}
-    _, info = poselib.estimate_fundamental(x1.astype(float), x2.astype(float), options, {})
+    fundamental, info = poselib.estimate_fundamental(x1.astype(float), x2.astype(float), options, {})
     inliers = np.asarray(info["inliers"], bool)
-    if inliers.sum() < FEWEST or inliers.mean() < 0.2:
-        return none
-    return inliers
+    if inliers.sum() < FEWEST or inliers.mean() < (0.2 if inliers.sum() >= 24 else 0.4):
+        return none, np.zeros((3, 3))
+    return inliers, np.asarray(fundamental)
 
 
 def _plain_camera(focal: float) -> dict:

@@ -57,6 +57,8 @@ def ring_elevations(count: int, lowest: float = 10.0, highest: float = 55.0) -> 
     """Elevations in degrees of ``count`` rings above the horizon, evenly spread."""
     if count == 1:
         return [25.0]
+    if count == 2:
+        return [15.0, 40.0]
     return [float(e) for e in np.linspace(lowest, highest, count)]
 
 

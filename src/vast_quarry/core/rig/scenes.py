@@ -95,6 +95,7 @@ def _milestone_distance(p: Array) -> Array:
     disc = np.hypot(x / lean, np.maximum(z - shoulder, 0.0)) - (half_w - r)
     outline = np.where(z < shoulder, qx, disc)
     thick = np.abs(y) / lean - (half_t - r)
+    thick = np.maximum(thick, -0.045 + r - z)  # the foot, below the ground
     d = np.minimum(np.maximum(outline, thick), 0) + np.hypot(np.maximum(outline, 0), np.maximum(thick, 0)) - r
     # carved strokes on the front, a sunk roundel on the back
     xz = np.stack([x, z], 1)

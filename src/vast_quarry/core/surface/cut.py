@@ -1,8 +1,7 @@
-"""Cutting a mesh at planes, open or closed, and clearing up afterwards."""
+"""Cutting a mesh at planes; the cut stays open (see :mod:`vast_quarry.core.surface.holes` to close it)."""
 
 from __future__ import annotations
 
-import manifold3d
 import numpy as np
 from numpy.typing import NDArray
 
@@ -57,18 +56,3 @@ def cut_open(vertices: Array, faces: Faces, origin: Array, normal: Array) -> tup
     allv = np.concatenate([vertices, crossing])
     v, f, _ = compacted(allv, np.concatenate(pieces))
     return v, without_degenerate(v, f)
-
-
-def cut_closed(vertices: Array, faces: Faces, planes: list[tuple[Array, Array]]) -> tuple[Array, Faces] | None:
-    """Cut a closed mesh at planes (point, kept side) and close the cuts; None when the mesh is not a proper solid."""
-    solid = manifold3d.Manifold(
-        manifold3d.Mesh64(np.ascontiguousarray(vertices, np.float64), np.ascontiguousarray(faces, np.uint64))
-    )
-    if solid.status() != manifold3d.Error.NoError or solid.is_empty():
-        return None
-    for origin, normal in planes:
-        solid = solid.trim_by_plane(tuple(normal), float(normal @ origin))
-    if solid.is_empty():
-        return None
-    mesh = solid.to_mesh64()
-    return np.asarray(mesh.vert_properties)[:, :3].astype(float), np.asarray(mesh.tri_verts).astype(np.int64)

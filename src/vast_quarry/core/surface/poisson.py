@@ -36,8 +36,10 @@ def poisson_depth(points: Array, cell_in_spacings: float = 1.25, least: int = 6,
     return int(np.clip(round(np.log2(extent / (spacing * cell_in_spacings))), least, most))
 
 
-def poisson_surface(points: Array, normals: NDArray, depth: int, threads: int = 2) -> tuple[Array, Faces]:
+def poisson_surface(points: Array, normals: NDArray, depth: int) -> tuple[Array, Faces]:
     """Closed surface through points (N, 3) with outward normals (N, 3).
+
+    On one thread: several add up in an order of chance, and the same recipe would not give the same figures.
 
     Raises
     ------
@@ -54,7 +56,7 @@ def poisson_surface(points: Array, normals: NDArray, depth: int, threads: int = 
     cloud.normals = o3d.utility.Vector3dVector(np.asarray(normals, float))
     with o3d.utility.VerbosityContextManager(o3d.utility.VerbosityLevel.Error):
         mesh, _ = o3d.geometry.TriangleMesh.create_from_point_cloud_poisson(
-            cloud, depth=depth, scale=1.1, linear_fit=False, n_threads=threads
+            cloud, depth=depth, scale=1.1, linear_fit=False, n_threads=1
         )
     return np.asarray(mesh.vertices).copy(), np.asarray(mesh.triangles).astype(np.int64)
 

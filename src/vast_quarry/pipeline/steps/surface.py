@@ -12,11 +12,11 @@ from pydantic import Field
 from vast_quarry.core.align.frame import KeepBox
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import write_arrays
-from vast_quarry.core.surface.cut import cut_closed, cut_open
+from vast_quarry.core.surface.cut import cut_open
 from vast_quarry.core.surface.decimate import decimate
+from vast_quarry.core.surface.holes import close_holes
 from vast_quarry.core.surface.mesh import edge_faces, face_normals, main_body
 from vast_quarry.core.surface.poisson import median_spacing, poisson_depth, poisson_surface, trimmed
-from vast_quarry.pipeline.executors import cores
 from vast_quarry.pipeline.solution import load_solution
 from vast_quarry.pipeline.step import Context, StepSettings
 from vast_quarry.pipeline.steps.points import load_cloud
@@ -70,20 +70,17 @@ class SurfaceStep:
         spacing = median_spacing(cloud.points)
         context.stage("Surface through the points", 0, 4)
         depth = poisson_depth(cloud.points, settings.cell)
-        v, f = poisson_surface(cloud.points, cloud.normals, depth, threads=cores())
+        v, f = poisson_surface(cloud.points, cloud.normals, depth)
         context.stage("Cutting", 1, 4)
-        closed = settings.closed
-        if closed:
-            solid = cut_closed(v, f, box.planes())
-            if solid is None:
-                context.found("The surface could not be closed; it was left open where nothing was seen.")
-                closed = False
-            else:
-                v, f = solid
-        if not closed:
+        on_ground = solution.ground and box.low[2] >= 0
+        if settings.closed:
+            # a flat foot just above the bumps of the ground
+            lift = 3.0 * solution.rough if on_ground else 0.0
+            v, f = _cut(v, f, KeepBox((box.low[0], box.low[1], box.low[2] + lift), box.high, box.turn))
+        else:
             v, f = trimmed(v, f, cloud.points, settings.reach * spacing, largest_gap=4000)
             v, f = _cut(v, f, box)
-            if solution.ground and box.low[2] >= 0:
+            if on_ground:
                 f = without_ground(v, f, 3.0 * solution.rough)
         context.stage("Main body", 2, 4)
         if not len(f):
@@ -93,6 +90,8 @@ class SurfaceStep:
         context.stage("Fewer triangles", 3, 4)
         v, f = decimate(v, f, settings.faces)
         v, f = main_body(v, f)
+        if settings.closed:
+            v, f = close_holes(v, f)
         if len(f) < 20:
             raise PlainError("Hardly any surface is left inside the keep box.", "Make the keep box larger.")
         write_arrays(context.folder / "mesh.npz", vertices=v, faces=f)

@@ -11,10 +11,13 @@ from numpy.typing import NDArray
 from vast_quarry.core.formats.atomic import atomic_write, write_arrays
 from vast_quarry.core.mask.files import mask_at, shrunk
 from vast_quarry.core.match.features import find_features
-from vast_quarry.core.match.matching import coarse_subset, match_mutual, unit_descriptors
+from vast_quarry.core.match.matching import coarse_subset, match_guided, match_mutual, unit_descriptors
 from vast_quarry.core.match.twoview import FEWEST, verify
 from vast_quarry.core.photo.reading import load_rgb
 from vast_quarry.pipeline.steps.masks import load_mask
+
+#: pairs with a sure geometry but few matches are matched again along epipolar lines, where more can be told apart
+GUIDED_FROM, GUIDED_BELOW = 30, 400
 
 
 def features(photo: str, mask: str | None, scale: float, limit: int, full_width: int, target: str) -> None:
@@ -76,9 +79,16 @@ def match_photo(folder: str, first: int, others: list[int], ratio: float, sizes:
         if len(m) < FEWEST:
             continue
         threshold = 2.0 * max(*sizes[0], *size) / 1000
-        ok = verify(xy[m[:, 0]], their_xy[m[:, 1]], threshold)
-        if ok.any():
-            found[str(other)] = m[ok]
+        ok, fundamental = verify(xy[m[:, 0]], their_xy[m[:, 1]], threshold)
+        if not ok.any():
+            continue
+        m = m[ok]
+        if GUIDED_FROM <= len(m) < GUIDED_BELOW:
+            more = match_guided(mine, theirs, xy, their_xy, fundamental, threshold / 2)
+            if len(more) > len(m):
+                ok, _ = verify(xy[more[:, 0]], their_xy[more[:, 1]], threshold)
+                m = more[ok] if ok.sum() > len(m) else m
+        found[str(other)] = m
     write_arrays(target, **found)
 
 

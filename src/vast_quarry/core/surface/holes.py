@@ -1,0 +1,77 @@
+"""Closing a mesh: holes found as loops of open edges; flat ones triangulated, others closed by a fan."""
+
+from __future__ import annotations
+
+import manifold3d
+import numpy as np
+from numpy.typing import NDArray
+
+Array = NDArray[np.float64]
+Faces = NDArray[np.int64]
+
+
+def boundary_loops(faces: Faces) -> list[NDArray[np.int64]]:
+    """Closed loops of vertices along open edges, in the sense in which new faces would turn."""
+    half = np.concatenate([faces[:, [0, 1]], faces[:, [1, 2]], faces[:, [2, 0]]])
+    base = int(faces.max(initial=0)) + 1
+    open_half = half[~np.isin(half[:, 0] * base + half[:, 1], half[:, 1] * base + half[:, 0])]
+    after: dict[int, list[int]] = {}
+    for a, b in open_half.tolist():
+        after.setdefault(b, []).append(a)  # against the sense of the face beside it
+    loops = []
+    while after:
+        start = next(iter(after))
+        loop, at = [start], start
+        while True:
+            options = after.get(at)
+            if not options:
+                break
+            to = options.pop()
+            if not options:
+                del after[at]
+            if to in loop:  # a smaller loop within, where two meet in a point
+                cut = loop.index(to)
+                loops.append(np.array(loop[cut:]))
+                loop, at = loop[: cut + 1], to
+                if cut == 0 and to not in after:
+                    break
+                continue
+            loop.append(to)
+            at = to
+    return [x for x in loops if len(x) >= 3]
+
+
+def _flat_triangles(rim: Array) -> Faces | None:
+    """Triangles of a flat closed polygon (K, 3) in its sense of turning; None when it is not flat or crosses itself."""
+    middle = rim.mean(0)
+    _, spread, axes = np.linalg.svd(rim - middle, full_matrices=False)
+    if len(rim) < 4 or spread[2] > 1e-4 * spread[1]:
+        return None
+    flat = (rim - middle) @ axes[:2].T
+    x, y = flat.T
+    area = float((x * np.roll(y, -1) - np.roll(x, -1) * y).sum() / 2)
+    if area < 0:
+        flat = flat * [1.0, -1.0]
+    try:
+        triangles = np.asarray(manifold3d.triangulate([np.ascontiguousarray(flat)], 1e-9, True)).astype(np.int64)
+    except (RuntimeError, ValueError):
+        return None
+    return triangles if len(triangles) == len(rim) - 2 else None
+
+
+def close_holes(vertices: Array, faces: Faces) -> tuple[Array, Faces]:
+    """Close every hole: flat ones (cuts) by triangulating them, others by a fan about the middle of their rim."""
+    new_v, new_f = [vertices], [faces]
+    count = len(vertices)
+    for loop in boundary_loops(faces):
+        if len(loop) == 3:
+            new_f.append(loop[None])
+            continue
+        flat = _flat_triangles(vertices[loop])
+        if flat is not None:
+            new_f.append(loop[flat])
+            continue
+        new_v.append(vertices[loop].mean(0, keepdims=True))
+        new_f.append(np.stack([loop, np.roll(loop, -1), np.full(len(loop), count)], 1))
+        count += 1
+    return np.concatenate(new_v), np.concatenate(new_f)
