@@ -4,13 +4,22 @@ from __future__ import annotations
 
 from vast_quarry.pipeline.step import Step
 from vast_quarry.pipeline.steps.cameras import CamerasStep
+from vast_quarry.pipeline.steps.finish import FinishStep
 from vast_quarry.pipeline.steps.masks import MasksStep
 from vast_quarry.pipeline.steps.photos import PhotosStep
 from vast_quarry.pipeline.steps.points import PointsStep
 from vast_quarry.pipeline.steps.surface import SurfaceStep
 from vast_quarry.pipeline.steps.texture import TextureStep
 
-STEPS: tuple[Step, ...] = (PhotosStep(), MasksStep(), CamerasStep(), PointsStep(), SurfaceStep(), TextureStep())
+STEPS: tuple[Step, ...] = (
+    PhotosStep(),
+    MasksStep(),
+    CamerasStep(),
+    PointsStep(),
+    SurfaceStep(),
+    TextureStep(),
+    FinishStep(),
+)
 
 
 def step_of(layer: str) -> Step:

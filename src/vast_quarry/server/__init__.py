@@ -1,1 +1,1 @@
-"""server: comes with the application over the core."""
+"""The application over the core: projects, jobs, HTTP interface."""

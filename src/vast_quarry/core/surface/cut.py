@@ -12,12 +12,20 @@ Faces = NDArray[np.int64]
 
 
 def cut_open(vertices: Array, faces: Faces, origin: Array, normal: Array) -> tuple[Array, Faces]:
-    """Keep the side of a plane that ``normal`` points to; faces across it are split, the cut stays open.
+    """Keep the side of a plane that ``normal`` points to; the cut stays open. See :func:`cut_with`."""
+    v, f, _ = cut_with(vertices, faces, np.zeros((len(vertices), 0)), origin, normal)
+    return v, f
 
-    Vertices closer to the plane than a millionth of the mesh's extent count as on it, so that no slivers arise.
+
+def cut_with(
+    vertices: Array, faces: Faces, attributes: Array, origin: Array, normal: Array
+) -> tuple[Array, Faces, Array]:
+    """Keep the side of a plane that ``normal`` points to; faces across it are split.
+
+    ``attributes`` (N, k), such as normals and UV, are carried along and interpolated at the cut. Vertices closer to the plane than a millionth of the mesh's extent count as on it, so that no slivers arise.
     """
     if not len(faces):
-        return vertices, faces
+        return vertices, faces, attributes
     h = (vertices - origin) @ normal
     snap = 1e-6 * float(np.ptp(vertices, axis=0).max())
     h[np.abs(h) < snap] = 0.0
@@ -26,14 +34,17 @@ def cut_open(vertices: Array, faces: Faces, origin: Array, normal: Array) -> tup
     whole = faces[(below == 0) & (above > 0)]
     across = faces[(below > 0) & (above > 0)]
     if not len(across):
-        v, f, _ = compacted(vertices, whole) if len(whole) else (vertices[:0], whole, None)
-        return v, f
+        if not len(whole):
+            return vertices[:0], whole, attributes[:0]
+        v, f, kept = compacted(vertices, whole)
+        return v, f, attributes[kept]
     # crossing points, one for each edge that is cut
     edges = np.sort(np.concatenate([across[:, [0, 1]], across[:, [1, 2]], across[:, [2, 0]]]), axis=1)
     cut = h[edges[:, 0]] * h[edges[:, 1]] < 0
     unique, inverse = np.unique(edges[cut], axis=0, return_inverse=True)
     t = h[unique[:, 0]] / (h[unique[:, 0]] - h[unique[:, 1]])
-    crossing = vertices[unique[:, 0]] + t[:, None] * (vertices[unique[:, 1]] - vertices[unique[:, 0]])
+    both = np.concatenate([vertices, attributes], axis=1)
+    crossing = both[unique[:, 0]] + t[:, None] * (both[unique[:, 1]] - both[unique[:, 0]])
     flat = np.full(len(edges), -1)
     flat[cut] = len(vertices) + inverse.ravel()
     number = flat.reshape(3, -1)  # crossing on edges ab, bc, ca
@@ -53,6 +64,5 @@ def cut_open(vertices: Array, faces: Faces, origin: Array, normal: Array) -> tup
         pieces.append(np.stack([a, b, bc], 1)[on])
         on = (sa == 0) & (sb < 0) & (sc > 0)
         pieces.append(np.stack([a, bc, c], 1)[on])
-    allv = np.concatenate([vertices, crossing])
-    v, f, _ = compacted(allv, np.concatenate(pieces))
-    return v, without_degenerate(v, f)
+    v, f, _ = compacted(np.concatenate([both, crossing]), np.concatenate(pieces))
+    return v[:, :3], without_degenerate(v[:, :3], f), v[:, 3:]

@@ -13,7 +13,8 @@ from pydantic import Field
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import atomic_write
 from vast_quarry.core.mask.files import mask_path, read_mask
-from vast_quarry.core.photo.reading import load_alpha
+from vast_quarry.core.mask.keying import key_out
+from vast_quarry.core.photo.reading import load_alpha, load_rgb
 from vast_quarry.pipeline.step import Context, StepSettings
 from vast_quarry.pipeline.steps.photos import clean_name, read_photo_list
 
@@ -23,6 +24,12 @@ class MasksSettings(StepSettings):
 
     folder: str | None = Field(None, description="Folder with masks named STEM.png; white is kept")
     alpha: bool = Field(True, description="Take masks from the photos' own alpha channels")
+    key_colors: tuple[tuple[int, int, int], ...] = Field(
+        (), description="Backdrop colours to key out (red, green, blue)"
+    )
+    tolerance: float = Field(
+        12.0, gt=0, le=100, description="Colour difference that still counts as backdrop (Delta E)"
+    )
 
 
 def mask_file(folder: Path, number: int) -> Path | None:
@@ -37,12 +44,21 @@ def load_mask(path: str | Path | None) -> NDArray[np.bool_] | None:
 
 
 def make_mask(
-    photo: str, mask: str | None, alpha: bool, width: int, height: int, target: str
+    photo: str,
+    mask: str | None,
+    alpha: bool,
+    colors: list[tuple[int, int, int]],
+    tolerance: float,
+    width: int,
+    height: int,
+    target: str,
 ) -> tuple[float | None, str | None]:
     """Unit of work: mask of one photo; what share of it is kept (None without a mask), and what went wrong."""
     out = Path(target)
     try:
         kept = read_mask(Path(mask), width, height) if mask else load_alpha(Path(photo)) if alpha else None
+        if kept is None and colors:
+            kept = key_out(load_rgb(Path(photo)), colors, tolerance)
     except PlainError as error:
         return None, str(error)
     if kept is None:
@@ -75,8 +91,11 @@ class MasksStep:
             found = mask_path(folder, p.path) if folder else None
             target = context.folder / "masks" / f"{p.number:05d}.png"
             jobs.append(
-                (str(listed.file(p)), str(found) if found else None, settings.alpha, p.width, p.height, str(target))
-            )
+                (
+                    str(listed.file(p)), str(found) if found else None, settings.alpha, list(settings.key_colors),
+                    settings.tolerance, p.width, p.height, str(target),
+                )
+            )  # fmt: skip
         results = context.each("Reading masks", make_mask, jobs)
         for photo, (_, problem) in zip(listed.usable, results):
             if problem:

@@ -51,65 +51,72 @@ class TextureStep:
 
     def run(self, context: Context) -> dict[str, Any]:
         """Write ``model.npz`` (wedges, uv, colours) and ``texture.jpg``."""
-        settings: TextureSettings = context.settings
         solution = load_solution(context.parents["cameras"])
         vertices, faces = load_mesh(context.parents["surface"])
-        normals = vertex_normals(vertices, faces)
-        scene = RayScene()
-        scene.add(vertices, faces)
-        photos = _Photos(context, solution, scene, settings)
-        context.stage("Unwrapping", 0, 1)
-        area = float(face_areas(vertices, faces).sum())
-        scale = 1.0 / max(solution.gsd() / settings.photo_scale, 1e-12)
-        density = settings.texels_per_pixel * scale
-        size = next((s for s in SIZES if s * s * 0.70 >= area * density**2), SIZES[-1])
-        size = min(size, settings.largest)
-        atlas = unwrap(vertices, faces, make_charts(vertices, faces), size, density * 1.5)
-        if settings.even_out:
-            photos.gains = self._gains(context, photos, vertices, normals, scale)
-        texels, points, point_normals = _texels(atlas, vertices, normals)
-        on_texels = ColorSum(points, point_normals, scale)
-        on_vertices = ColorSum(vertices, normals, scale)
-        for view, sharp in photos.prepared("Colouring"):
-            on_texels.add(view, sharp)
-            on_vertices.add(view, sharp)
-        vertex_colors, vertex_seen = on_vertices.colors()
-        vertex_colors = spread_over_mesh(vertex_colors, vertex_seen, faces)
-        context.stage("Filling the atlas", 0, 1)
-        colors, seen = on_texels.colors()
-        colors[~seen] = _interpolated(texels, atlas, vertex_colors)[~seen]
-        image = _filled(colors, texels, atlas.size)
-        data = _encoded(image, settings.quality)
-        with atomic_write(context.folder / "texture.jpg") as out:
-            out.write(data)
-        write_arrays(
-            context.folder / "model.npz", vertices=vertices[atlas.wedge_vertex], normals=normals[atlas.wedge_vertex],
-            uv=(atlas.uv + 0.5) / atlas.size, faces=atlas.faces, mesh_vertices=vertices, mesh_faces=faces,
-            mesh_normals=normals, mesh_colors=(vertex_colors + 0.5).astype(np.uint8),
-        )  # fmt: skip
-        context.stage("Done", 1, 1)
-        return {
-            "atlas": atlas.size,
-            "texels_per_photo_pixel": round(atlas.density / scale, 3),
-            "atlas_fill_percent": round(100 * len(texels.row) / atlas.size**2, 1),
-            "unseen_percent": round(100 * float((~seen).mean()), 2),
-            "gain_spread_percent": round(100 * float(np.std(np.log(photos.gains))), 2),
-        }
+        return texture_mesh(context, context.settings, solution, vertices, faces)
 
-    def _gains(
-        self, context: Context, photos: _Photos, vertices: NDArray, normals: NDArray, scale: float, sample: int = 20_000
-    ) -> NDArray[np.float64]:
-        """Gain of every photo and channel from the colours of a sample of vertices."""
-        rng = np.random.default_rng(0)
-        pick = rng.choice(len(vertices), min(sample, len(vertices)), replace=False)
-        samples = []
-        for view, _ in photos.prepared("Evening out colours"):
-            one = ColorSum(vertices[pick], normals[pick], scale)
-            one.add(view)
-            colors, seen = one.colors()
-            usable = seen & (colors.min(1) > 4) & (colors.max(1) < 250)
-            samples.append((np.flatnonzero(usable), colors[usable]))
-        return even_gains(samples, len(pick), len(samples))
+
+def texture_mesh(
+    context: Context, settings: TextureSettings, solution: Solution, vertices: NDArray, faces: NDArray
+) -> dict[str, Any]:
+    """Unwrap and colour a mesh into ``context.folder``: ``model.npz`` and ``texture.jpg``; returns the figures."""
+    normals = vertex_normals(vertices, faces)
+    scene = RayScene()
+    scene.add(vertices, faces)
+    photos = _Photos(context, solution, scene, settings)
+    context.stage("Unwrapping", 0, 1)
+    area = float(face_areas(vertices, faces).sum())
+    scale = 1.0 / max(solution.gsd() / settings.photo_scale, 1e-12)
+    density = settings.texels_per_pixel * scale
+    size = next((s for s in SIZES if s * s * 0.70 >= area * density**2), SIZES[-1])
+    size = min(size, settings.largest)
+    atlas = unwrap(vertices, faces, make_charts(vertices, faces), size, density * 1.5)
+    if settings.even_out:
+        photos.gains = _gains(context, photos, vertices, normals, scale)
+    texels, points, point_normals = _texels(atlas, vertices, normals)
+    on_texels = ColorSum(points, point_normals, scale)
+    on_vertices = ColorSum(vertices, normals, scale)
+    for view, sharp in photos.prepared("Colouring"):
+        on_texels.add(view, sharp)
+        on_vertices.add(view, sharp)
+    vertex_colors, vertex_seen = on_vertices.colors()
+    vertex_colors = spread_over_mesh(vertex_colors, vertex_seen, faces)
+    context.stage("Filling the atlas", 0, 1)
+    colors, seen = on_texels.colors()
+    colors[~seen] = _interpolated(texels, atlas, vertex_colors)[~seen]
+    image = _filled(colors, texels, atlas.size)
+    data = _encoded(image, settings.quality)
+    with atomic_write(context.folder / "texture.jpg") as out:
+        out.write(data)
+    write_arrays(
+        context.folder / "model.npz", vertices=vertices[atlas.wedge_vertex], normals=normals[atlas.wedge_vertex],
+        uv=(atlas.uv + 0.5) / atlas.size, faces=atlas.faces, mesh_vertices=vertices, mesh_faces=faces,
+        mesh_normals=normals, mesh_colors=(vertex_colors + 0.5).astype(np.uint8),
+    )  # fmt: skip
+    context.stage("Done", 1, 1)
+    return {
+        "atlas": atlas.size,
+        "texels_per_photo_pixel": round(atlas.density / scale, 3),
+        "atlas_fill_percent": round(100 * len(texels.row) / atlas.size**2, 1),
+        "unseen_percent": round(100 * float((~seen).mean()), 2),
+        "gain_spread_percent": round(100 * float(np.std(np.log(photos.gains))), 2),
+    }
+
+
+def _gains(
+    context: Context, photos: _Photos, vertices: NDArray, normals: NDArray, scale: float, sample: int = 20_000
+) -> NDArray[np.float64]:
+    """Gain of every photo and channel from the colours of a sample of vertices."""
+    rng = np.random.default_rng(0)
+    pick = rng.choice(len(vertices), min(sample, len(vertices)), replace=False)
+    samples = []
+    for view, _ in photos.prepared("Evening out colours"):
+        one = ColorSum(vertices[pick], normals[pick], scale)
+        one.add(view)
+        colors, seen = one.colors()
+        usable = seen & (colors.min(1) > 4) & (colors.max(1) < 250)
+        samples.append((np.flatnonzero(usable), colors[usable]))
+    return even_gains(samples, len(pick), len(samples))
 
 
 class _Photos:

@@ -1,0 +1,70 @@
+"""``serve``: the application in the browser, with its worker."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import sys
+import time
+import webbrowser
+from pathlib import Path
+from typing import Annotated
+
+import typer
+import uvicorn
+from rich.console import Console
+
+from vast_quarry.core.errors import PlainError
+from vast_quarry.server.app import make_app
+from vast_quarry.server.demo import add_demo
+
+console = Console(soft_wrap=True)
+
+
+def _default_data() -> Path:
+    return Path(os.environ.get("XDG_DATA_HOME") or Path.home() / ".local" / "share") / "vast-quarry"
+
+
+def serve(
+    host: Annotated[str, typer.Option(help="Address to listen at")] = "127.0.0.1",
+    port: Annotated[int, typer.Option(help="Port to listen at")] = 8765,
+    data: Annotated[Path | None, typer.Option(help="Folder for projects [default: ~/.local/share/vast-quarry]")] = None,
+    demo: Annotated[bool, typer.Option("--demo", help="Add the demo projects when they are not there")] = False,
+    open_page: Annotated[bool, typer.Option("--open", help="Open the page in the browser")] = False,
+) -> None:
+    """Start the application: server and worker. Stop with Ctrl-C."""
+    folder = (data or _default_data()).resolve()
+    try:
+        app = make_app(folder)
+    except OSError as error:
+        raise PlainError(
+            f"The folder {folder} cannot be written ({error.strerror}).", "Choose another with --data."
+        ) from error
+    if demo:
+        add_demo(app.state.engine, folder)
+    worker_command = [
+        sys.executable,
+        "-m",
+        "vast_quarry.server.worker",
+        "--data",
+        str(folder),
+        "--parent",
+        str(os.getpid()),
+    ]
+    worker = subprocess.Popen(worker_command)
+    address = f"http://{host}:{port}/"
+    console.print(f"Vast Quarry is at {address}  (Ctrl-C stops it)", highlight=False)
+    if open_page:
+        webbrowser.open(address)
+    server = uvicorn.Server(uvicorn.Config(app, host=host, port=port, log_level="warning", timeout_graceful_shutdown=2))
+    try:
+        server.run()
+    finally:
+        worker.send_signal(signal.SIGTERM)
+        for _ in range(30):
+            if worker.poll() is not None:
+                break
+            time.sleep(0.1)
+        else:
+            worker.kill()

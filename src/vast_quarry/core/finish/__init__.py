@@ -1,0 +1,1 @@
+"""Editing a finished model: selecting, deleting, cutting, cleaning."""

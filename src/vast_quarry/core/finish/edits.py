@@ -1,0 +1,136 @@
+"""Edits of a textured mesh: delete what an outline on the screen holds, cut, keep the main body, fewer triangles.
+
+An edit is a small record that can be replayed: the same code serves the open draft and the kept version.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vast_quarry.core.align.frame import KeepBox
+from vast_quarry.core.errors import PlainError
+from vast_quarry.core.surface.cut import cut_with
+from vast_quarry.core.surface.decimate import decimate
+from vast_quarry.core.surface.holes import close_holes
+from vast_quarry.core.surface.mesh import compacted, components, vertex_normals
+
+Array = NDArray[np.float64]
+Faces = NDArray[np.int64]
+
+
+@dataclass(frozen=True)
+class TexturedMesh:
+    """Wedges (W, 3) with normals (W, 3) and UV (W, 2), faces (M, 3); ``retexture`` when UV no longer fit the texture."""
+
+    vertices: Array
+    normals: Array
+    uv: Array
+    faces: Faces
+    retexture: bool = False
+
+    def part(self, keep: NDArray[np.bool_]) -> TexturedMesh:
+        """Only some faces (M,) bool."""
+        if not keep.any():
+            raise PlainError("Nothing would be left of the model.", "Undo, and select less.")
+        v, f, kept = compacted(self.vertices, self.faces[keep])
+        return replace(self, vertices=v, normals=self.normals[kept], uv=self.uv[kept], faces=f)
+
+
+def welded(mesh: TexturedMesh) -> tuple[Array, Faces]:
+    """Vertices that lie on each other joined: the surface without the seams of its texture."""
+    size = float(np.ptp(mesh.vertices, axis=0).max()) or 1.0
+    key = np.round(mesh.vertices / (size * 1e-7)).astype(np.int64)
+    _, first, inverse = np.unique(key, axis=0, return_index=True, return_inverse=True)
+    return mesh.vertices[first], inverse.reshape(-1)[mesh.faces].astype(np.int64)
+
+
+def inside_outline(points: Array, outline: Array) -> NDArray[np.bool_]:
+    """Which points (N, 2) lie in a closed polygon (K, 2), by the even-odd rule."""
+    inside = np.zeros(len(points), bool)
+    x, y = points.T
+    for (x1, y1), (x2, y2) in zip(outline, np.roll(outline, -1, axis=0)):
+        crosses = (y1 > y) != (y2 > y)
+        with np.errstate(divide="ignore", invalid="ignore"):
+            at = (x2 - x1) * (y - y1) / (y2 - y1) + x1
+        inside ^= crosses & (x < at)
+    return inside
+
+
+def delete_in_outline(mesh: TexturedMesh, outline: Array, matrix: Array, invert: bool = False) -> TexturedMesh:
+    """Delete faces whose middle lies in an outline on the screen.
+
+    Parameters
+    ----------
+    outline : (K, 2)
+        In normalised device coordinates, -1 to 1, y up.
+    matrix : (4, 4)
+        World to clip space, row by row.
+    """
+    middle = mesh.vertices[mesh.faces].mean(1)
+    clip = np.concatenate([middle, np.ones((len(middle), 1))], 1) @ matrix.T
+    front = clip[:, 3] > 1e-9
+    w = np.where(front, clip[:, 3], 1.0)
+    hit = front & inside_outline(clip[:, :2] / w[:, None], outline)
+    return mesh.part(hit if invert else ~hit)
+
+
+def cut_at_planes(mesh: TexturedMesh, planes: list[tuple[Array, Array]], closed: bool) -> TexturedMesh:
+    """Cut at planes (point, kept side); with ``closed`` the cuts are filled."""
+    v, f = mesh.vertices, mesh.faces
+    attributes = np.concatenate([mesh.normals, mesh.uv], 1)
+    for origin, normal in planes:
+        v, f, attributes = cut_with(v, f, attributes, origin, normal)
+    if not len(f):
+        raise PlainError("Nothing would be left of the model.", "Undo, and cut elsewhere.")
+    cut = replace(mesh, vertices=v, normals=attributes[:, :3], uv=attributes[:, 3:], faces=f)
+    if not closed:
+        return cut
+    plain_v, plain_f = close_holes(*welded(cut))
+    return _untextured(plain_v, plain_f)
+
+
+def _untextured(vertices: Array, faces: Faces) -> TexturedMesh:
+    return TexturedMesh(vertices, vertex_normals(vertices, faces), np.zeros((len(vertices), 2)), faces, retexture=True)
+
+
+def keep_main_body(mesh: TexturedMesh) -> TexturedMesh:
+    """Only the connected body with most faces."""
+    _, f = welded(mesh)
+    return mesh.part(components(f) == 0)
+
+
+def fewer_faces(mesh: TexturedMesh, count: int) -> TexturedMesh:
+    """Decimate to about ``count`` faces; the texture has to be made anew."""
+    if count >= len(mesh.faces):
+        return mesh
+    return _untextured(*decimate(*welded(mesh), count))
+
+
+def apply_edit(mesh: TexturedMesh, edit: dict[str, Any], box: KeepBox) -> TexturedMesh:
+    """One edit: ``kind`` is delete, cut, main-body or decimate.
+
+    Raises
+    ------
+    PlainError
+        When the edit is unknown, incomplete or would leave nothing.
+    """
+    try:
+        kind = edit["kind"]
+        if kind == "delete":
+            outline = np.asarray(edit["outline"], float).reshape(-1, 2)
+            matrix = np.asarray(edit["matrix"], float).reshape(4, 4)
+            return delete_in_outline(mesh, outline, matrix, bool(edit.get("invert", False)))
+        if kind == "cut":
+            planes = box.planes() if edit.get("at", "box") == "box" else [(np.zeros(3), np.array([0.0, 0.0, 1.0]))]
+            return cut_at_planes(mesh, planes, bool(edit.get("closed", False)))
+        if kind == "main-body":
+            return keep_main_body(mesh)
+        if kind == "decimate":
+            return fewer_faces(mesh, max(4, int(edit["faces"])))
+    except (KeyError, TypeError, ValueError) as error:
+        raise PlainError("The edit is incomplete.", "Try it again.") from error
+    raise PlainError(f"There is no edit called {kind!r}.")

@@ -1,0 +1,63 @@
+"""Finish: the kept draft of edits, replayed on the textured model."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any, ClassVar
+
+import numpy as np
+from pydantic import Field
+
+from vast_quarry.core.finish.edits import TexturedMesh, apply_edit, welded
+from vast_quarry.core.formats.atomic import atomic_write, write_arrays
+from vast_quarry.core.surface.mesh import edge_faces, vertex_normals
+from vast_quarry.pipeline.solution import load_solution
+from vast_quarry.pipeline.step import Context, StepSettings
+from vast_quarry.pipeline.steps.texture import TextureSettings, texture_bytes, texture_mesh
+
+
+class FinishSettings(StepSettings):
+    """What was done by hand."""
+
+    edits: tuple[dict[str, Any], ...] = Field((), description="Edits, in order")
+
+
+def load_textured(folder: Path) -> TexturedMesh:
+    """The model of a version of Texture or Finish."""
+    with np.load(folder / "model.npz") as m:
+        return TexturedMesh(
+            m["vertices"].astype(float), m["normals"].astype(float), m["uv"].astype(float), m["faces"].astype(np.int64)
+        )
+
+
+class FinishStep:
+    """Replays edits."""
+
+    layer: ClassVar[str] = "finish"
+    title: ClassVar[str] = "Finish"
+    parents: ClassVar[tuple[str, ...]] = ("photos", "masks", "cameras", "texture")
+    settings_model: ClassVar[type[StepSettings]] = FinishSettings
+
+    def run(self, context: Context) -> dict[str, Any]:
+        """Write ``model.npz`` and ``texture.jpg``."""
+        settings: FinishSettings = context.settings
+        solution = load_solution(context.parents["cameras"])
+        mesh = load_textured(context.parents["texture"])
+        for n, edit in enumerate(settings.edits):
+            context.stage("Editing", n, len(settings.edits))
+            mesh = apply_edit(mesh, edit, solution.box)
+        plain_v, plain_f = welded(mesh)
+        figures: dict[str, Any] = {"triangles": len(mesh.faces), "edits": len(settings.edits)}
+        if mesh.retexture:
+            figures |= texture_mesh(context, TextureSettings(), solution, plain_v, plain_f)
+        else:
+            with atomic_write(context.folder / "texture.jpg") as out:
+                out.write(texture_bytes(context.parents["texture"]))
+            write_arrays(
+                context.folder / "model.npz", vertices=mesh.vertices, normals=mesh.normals, uv=mesh.uv, faces=mesh.faces,
+                mesh_vertices=plain_v, mesh_faces=plain_f, mesh_normals=vertex_normals(plain_v, plain_f),
+                mesh_colors=np.full((len(plain_v), 3), 160, np.uint8),
+            )  # fmt: skip
+        pairs, _ = edge_faces(plain_f)
+        figures["open_edges"] = int(3 * len(plain_f) - 2 * len(pairs))
+        return figures

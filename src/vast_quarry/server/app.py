@@ -1,0 +1,75 @@
+"""The web application."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from fastapi import FastAPI, Request
+from fastapi.responses import FileResponse, JSONResponse
+from pydantic import BaseModel
+from starlette.middleware.gzip import GZipMiddleware
+
+from vast_quarry import __version__
+from vast_quarry.core.errors import PlainError
+from vast_quarry.server.database import open_database
+from vast_quarry.server.routers import dispatch, finish, jobs, layers, photos, plan, projects
+from vast_quarry.server.services.folders import NotFound
+
+#: where the built page is: shipped in the package, or in the working copy
+PAGES = (Path(__file__).parent / "page", Path(__file__).parents[3] / "web" / "dist")
+
+
+class Health(BaseModel):
+    """That the server lives."""
+
+    ok: bool
+    version: str
+
+
+def make_app(data: Path) -> FastAPI:
+    """The application over a data folder."""
+    app = FastAPI(title="Vast Quarry", version=__version__, openapi_url="/api/openapi.json", docs_url="/api/docs")
+    app.state.data = data
+    app.state.engine = open_database(data)
+    app.add_middleware(GZipMiddleware, minimum_size=2000, compresslevel=3)
+    for module in (projects, photos, layers, finish, plan, dispatch, jobs):
+        app.include_router(module.router)
+
+    @app.get("/api/health", tags=["health"])
+    def health() -> Health:
+        """That the server lives."""
+        return Health(ok=True, version=__version__)
+
+    @app.exception_handler(PlainError)
+    def plain(request: Request, error: PlainError) -> JSONResponse:
+        """A failure in the user's words."""
+        status = 404 if isinstance(error, NotFound) else 422
+        return JSONResponse({"detail": str(error), "what": error.what, "remedy": error.remedy}, status_code=status)
+
+    @app.exception_handler(OSError)
+    def disk(request: Request, error: OSError) -> JSONResponse:
+        """A full disk, or one that cannot be written."""
+        text = (
+            "The disk is full. Free some space and try again."
+            if error.errno == 28
+            else f"A file could not be used ({error})."
+        )
+        return JSONResponse({"detail": text}, status_code=507)
+
+    page = next((p for p in PAGES if (p / "index.html").exists()), None)
+
+    @app.get("/{path:path}", include_in_schema=False)
+    def static(path: str) -> FileResponse:
+        """The page and its files; any other address is the page's own."""
+        if page is None:
+            raise NotFound("The page has not been built.", "Run make web.")
+        if path.startswith("api/"):
+            raise NotFound("There is no such address.")
+        file = (page / path).resolve()
+        inside = page.resolve() in file.parents and file.is_file()
+        headers = {
+            "Cache-Control": "public, max-age=31536000, immutable" if "/assets/" in str(file) and inside else "no-cache"
+        }
+        return FileResponse(file if inside else page / "index.html", headers=headers)
+
+    return app

@@ -1,0 +1,55 @@
+"""Tables."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from typing import Any
+
+from sqlalchemy import JSON, Column, ForeignKey, String
+from sqlmodel import Field, SQLModel
+
+
+def now() -> str:
+    """The time as UTC text."""
+    return datetime.now(UTC).isoformat(timespec="milliseconds")
+
+
+class Project(SQLModel, table=True):
+    """One object or place being recorded."""
+
+    id: int | None = Field(default=None, primary_key=True)
+    name: str
+    made: str = Field(default_factory=now)
+    grade: str = "dressed"
+    #: settings changed by hand, by layer
+    settings: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSON, nullable=False))
+    #: plan of the shoot
+    plan: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSON, nullable=False))
+    #: photos left out, by path
+    left_out: list[str] = Field(default_factory=list, sa_column=Column(JSON, nullable=False))
+    #: edits of the open draft, and how many of them are done (the rest can be redone)
+    draft: list[dict[str, Any]] = Field(default_factory=list, sa_column=Column(JSON, nullable=False))
+    draft_done: int = 0
+
+
+class Job(SQLModel, table=True):
+    """Work that is queued, runs or is over."""
+
+    id: int | None = Field(default=None, primary_key=True)
+    project_id: int = Field(sa_column=Column(ForeignKey("project.id", ondelete="CASCADE"), nullable=False, index=True))
+    kind: str
+    params: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSON, nullable=False))
+    #: queued, running, done, failed, cancelled
+    state: str = Field(default="queued", sa_column=Column(String, nullable=False, index=True))
+    layer: str = ""
+    stage: str = ""
+    done: float = 0.0
+    total: float = 0.0
+    seconds_left: float | None = None
+    message: str = ""
+    log: list[str] = Field(default_factory=list, sa_column=Column(JSON, nullable=False))
+    cancel: bool = False
+    made: str = Field(default_factory=now)
+    started: str | None = None
+    ended: str | None = None
+    heartbeat: str | None = None

@@ -1,0 +1,38 @@
+"""Downloads."""
+
+from __future__ import annotations
+
+import re
+from typing import Annotated
+
+from fastapi import APIRouter, Query
+from fastapi.responses import FileResponse, JSONResponse
+
+from vast_quarry.server.routers.projects import Db, Files
+from vast_quarry.server.services import layers, parcels
+from vast_quarry.server.services.folders import get_project
+
+router = APIRouter(prefix="/api/projects/{project_id}/dispatch", tags=["dispatch"])
+
+
+@router.get("")
+def kinds(f: Files) -> list[parcels.ParcelOut]:
+    """Kinds of parcels with their sizes."""
+    return parcels.parcels_of(f)
+
+
+@router.get("/parcel", response_class=FileResponse)
+def parcel(project_id: int, wanted: Annotated[parcels.ParcelIn, Query()], session: Db, f: Files) -> FileResponse:
+    """A parcel, to be saved."""
+    name = re.sub(r"[^A-Za-z0-9_-]+", "-", get_project(session, project_id).name).strip("-").lower() or "model"
+    path = parcels.make_parcel(f, wanted.model_copy(update={"layer": parcels.source_layer(f)}), name)
+    return FileResponse(path, filename=path.name)
+
+
+@router.get("/recipe", response_class=JSONResponse)
+def recipe(project_id: int, session: Db) -> JSONResponse:
+    """The project's recipe."""
+    made = layers.recipe_of(get_project(session, project_id))
+    return JSONResponse(
+        made.model_dump(mode="json"), headers={"Content-Disposition": 'attachment; filename="recipe.json"'}
+    )

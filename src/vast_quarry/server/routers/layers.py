@@ -1,0 +1,95 @@
+"""Layers: state, settings, versions, running, and what the world shows of them."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Query, Response
+from fastapi.responses import FileResponse
+from pydantic import BaseModel
+from sqlmodel import col, select
+
+from vast_quarry.core.errors import PlainError
+from vast_quarry.pipeline.registry import STEPS
+from vast_quarry.server.models import Job
+from vast_quarry.server.routers.projects import Db, Files
+from vast_quarry.server.services import jobs, layers, world
+from vast_quarry.server.services.folders import get_project
+
+router = APIRouter(prefix="/api/projects/{project_id}/layers", tags=["layers"])
+Number = Annotated[int | None, Query(ge=1)]
+
+
+class UseIn(BaseModel):
+    """Which version to put in use."""
+
+    number: int
+
+
+@router.get("")
+def list_layers(project_id: int, session: Db, f: Files) -> list[layers.LayerOut]:
+    """All layers that compute, in order."""
+    return layers.layers_of(get_project(session, project_id), f)
+
+
+@router.put("/{layer}/settings")
+def change_settings(project_id: int, layer: str, body: dict[str, Any], session: Db) -> list[layers.SettingOut]:
+    """Change settings of a layer."""
+    project = get_project(session, project_id)
+    layers.change_settings(project, layer, body)
+    session.add(project)
+    session.commit()
+    return layers.settings_of(project, layer)
+
+
+@router.post("/{layer}/use", status_code=204)
+def use(layer: str, body: UseIn, f: Files) -> None:
+    """Put a version in use."""
+    f.store.use(layers.version_of(f, layer, body.number))
+
+
+@router.post("/{layer}/run", status_code=202)
+def run(project_id: int, layer: str, session: Db, f: Files) -> Job:
+    """Run everything that is missing up to a layer."""
+    get_project(session, project_id)
+    if layer not in {s.layer for s in STEPS}:
+        raise PlainError(f"There is no layer called {layer}.")
+    if not layers.has_photos(f):
+        raise PlainError("There are no photos yet.", "Bring some in, or shoot with the practice rig.")
+    waiting = session.exec(
+        select(Job).where(Job.project_id == project_id, col(Job.state).in_(["queued", "running"]))
+    ).all()
+    same = next((j for j in waiting if j.kind == "run" and j.params.get("layer") == layer), None)
+    return same or jobs.add_job(session, project_id, "run", {"layer": layer})
+
+
+@router.get("/cameras/scene")
+def scene(f: Files, number: Number = None) -> world.SceneOut:
+    """Cameras and keep box."""
+    return world.scene_of(f, number)
+
+
+@router.get("/cameras/ties")
+def ties(row: int, f: Files) -> dict[str, list[list[float]]]:
+    """Tied and untied features of a photo."""
+    return world.ties_of(f, row)
+
+
+@router.get("/{layer}/cloud", response_class=Response)
+def cloud(
+    layer: str, f: Files, number: Number = None, budget: Annotated[int, Query(ge=100, le=5_000_000)] = 400_000
+) -> Response:
+    """A cloud in compact form."""
+    return Response(world.cloud_of(f, layer, number, budget), media_type="application/octet-stream")
+
+
+@router.get("/{layer}/mesh", response_class=FileResponse)
+def mesh(layer: str, f: Files, number: Number = None) -> FileResponse:
+    """A mesh as GLB."""
+    return FileResponse(world.mesh_file(f, layer, number), media_type="model/gltf-binary")
+
+
+@router.get("/{layer}/atlas", response_class=FileResponse)
+def atlas(layer: str, f: Files, number: Number = None) -> FileResponse:
+    """The texture."""
+    return FileResponse(world.atlas_file(f, layer, number), media_type="image/jpeg")

@@ -1,0 +1,144 @@
+"""Photos of a project."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import APIRouter, Query, Response, UploadFile
+from fastapi.responses import FileResponse
+from pydantic import BaseModel, Field
+
+from vast_quarry.core.errors import PlainError
+from vast_quarry.server.routers.projects import Db, Files
+from vast_quarry.server.services import pictures
+from vast_quarry.server.services.folders import get_project
+
+router = APIRouter(prefix="/api/projects/{project_id}/photos", tags=["photos"])
+Side = Annotated[int, Query(ge=32, le=2400)]
+CACHED = {"Cache-Control": "private, max-age=86400"}
+
+
+class Upload(BaseModel):
+    """What became of uploaded files."""
+
+    taken: list[str]
+    refused: list[str]
+
+
+class FromPath(BaseModel):
+    """A folder on this machine."""
+
+    path: str = Field(min_length=1)
+
+
+class Keep(BaseModel):
+    """Photos to keep or to leave out."""
+
+    paths: list[str]
+    kept: bool
+
+
+class Color(BaseModel):
+    """A colour."""
+
+    rgb: tuple[int, int, int]
+
+
+@router.get("")
+def list_photos(project_id: int, session: Db, f: Files) -> list[pictures.PhotoOut]:
+    """All photos."""
+    return pictures.list_photos(get_project(session, project_id), f)
+
+
+@router.post("", status_code=201)
+def upload(project_id: int, files: list[UploadFile], session: Db, f: Files) -> Upload:
+    """Take in files; what is no picture is refused by name, the others go on."""
+    get_project(session, project_id)
+    f.make()
+    out = Upload(taken=[], refused=[])
+    for file in files:
+        try:
+            out.taken.append(pictures.take_in(f, file.filename or "photo", file.file))
+        except PlainError as error:
+            out.refused.append(str(error))
+    return out
+
+
+@router.post("/from-path")
+def from_path(project_id: int, body: FromPath, session: Db, f: Files) -> int:
+    """Copy the photos of a folder on this machine."""
+    get_project(session, project_id)
+    f.make()
+    return pictures.bring_in(f, body.path)
+
+
+@router.post("/masks", status_code=201)
+def upload_masks(project_id: int, files: list[UploadFile], session: Db, f: Files) -> Upload:
+    """Take in mask files named like their photos."""
+    get_project(session, project_id)
+    f.make()
+    out = Upload(taken=[], refused=[])
+    for file in files:
+        name = (file.filename or "").replace("\\", "/").rsplit("/", 1)[-1]
+        if name.lower().endswith(".png") and not name.startswith("."):
+            (f.masks / name).write_bytes(file.file.read())
+            out.taken.append(name)
+        else:
+            out.refused.append(f"{name} is not a PNG file.")
+    return out
+
+
+@router.patch("")
+def keep(project_id: int, body: Keep, session: Db) -> list[str]:
+    """Keep or leave out photos; returns what is left out now."""
+    project = get_project(session, project_id)
+    now = set(project.left_out)
+    project.left_out = sorted(now - set(body.paths) if body.kept else now | set(body.paths))
+    session.add(project)
+    session.commit()
+    return list(project.left_out)
+
+
+@router.get("/thumb", response_class=FileResponse)
+def thumb(path: str, f: Files, side: Side = 240) -> FileResponse:
+    """A small picture."""
+    return FileResponse(pictures.thumbnail(f, path, side), headers=CACHED)
+
+
+@router.get("/full", response_class=FileResponse)
+def full(path: str, f: Files) -> FileResponse:
+    """The upright photo at full size."""
+    return FileResponse(pictures.upright(f, path), headers=CACHED)
+
+
+@router.get("/mask", response_class=Response)
+def mask(path: str, f: Files, side: Side = 480) -> Response:
+    """What the mask leaves out, hatched; 204 without a mask."""
+    data = pictures.mask_picture(f, path, side)
+    return Response(status_code=204) if data is None else Response(data, media_type="image/png")
+
+
+@router.get("/color")
+def color(path: str, x: float, y: float, f: Files) -> Color:
+    """The colour at a place of a photo."""
+    return Color(rgb=pictures.color_at(f, path, x, y))
+
+
+@router.get("/key", response_class=Response)
+def key(
+    path: str,
+    red: int,
+    green: int,
+    blue: int,
+    f: Files,
+    tolerance: Annotated[float, Query(gt=0, le=100)] = 12,
+    side: Side = 480,
+) -> Response:
+    """What keying out a colour would leave out."""
+    return Response(pictures.key_preview(f, path, [(red, green, blue)], tolerance, side), media_type="image/png")
+
+
+@router.get("/depth", response_class=Response)
+def depth(row: int, f: Files) -> Response:
+    """The depth map of a photo."""
+    return Response(pictures.depth_picture(f, row), media_type="image/png")

@@ -1,0 +1,113 @@
+"""Projects."""
+
+from __future__ import annotations
+
+import shutil
+from pathlib import Path
+from typing import Annotated
+
+from fastapi import APIRouter, Depends, Request
+from pydantic import BaseModel, Field
+from sqlmodel import Session, col, select
+
+from vast_quarry.pipeline.grades import Grade
+from vast_quarry.server.database import session_of
+from vast_quarry.server.models import Job, Project
+from vast_quarry.server.services.folders import Folders, folders_of, get_project
+
+router = APIRouter(prefix="/api/projects", tags=["projects"])
+Db = Annotated[Session, Depends(session_of)]
+
+
+def folders(request: Request, project_id: int) -> Folders:
+    """Folders of the project in the path."""
+    return folders_of(request.app.state.data, project_id)
+
+
+Files = Annotated[Folders, Depends(folders)]
+
+
+class ProjectIn(BaseModel):
+    """A new project, or a changed name or grade."""
+
+    name: str | None = Field(None, min_length=1, max_length=120)
+    grade: Grade | None = None
+
+
+class ProjectOut(BaseModel):
+    """A project, as told to the page."""
+
+    id: int
+    name: str
+    made: str
+    grade: Grade
+    photos: int
+    bytes: int
+    best_layer: str | None
+    running: bool
+    picture: str | None
+
+
+def _size(folder: Path) -> int:
+    return sum(p.stat().st_size for p in folder.rglob("*") if p.is_file()) if folder.is_dir() else 0
+
+
+def _out(project: Project, f: Folders, session: Session) -> ProjectOut:
+    assert project.id is not None
+    in_use = f.store.in_use()
+    best = next((x for x in ("finish", "texture", "surface", "points", "cameras", "photos") if x in in_use), None)
+    count = sum(1 for p in f.photos.rglob("*") if p.is_file()) if f.photos.is_dir() else 0
+    first = next((p for p in sorted(f.photos.rglob("*")) if p.is_file()), None) if f.photos.is_dir() else None
+    running = session.exec(
+        select(Job).where(Job.project_id == project.id, col(Job.state).in_(["queued", "running"]))
+    ).first()
+    return ProjectOut(
+        id=project.id, name=project.name, made=project.made, grade=Grade(project.grade), photos=count, bytes=_size(f.root),
+        best_layer=best, running=running is not None, picture=str(first.relative_to(f.photos)) if first else None,
+    )  # fmt: skip
+
+
+@router.get("")
+def list_projects(request: Request, session: Db) -> list[ProjectOut]:
+    """All projects, newest first."""
+    rows = session.exec(select(Project).order_by(col(Project.id).desc())).all()
+    return [_out(p, folders_of(request.app.state.data, p.id or 0), session) for p in rows]
+
+
+@router.post("", status_code=201)
+def add_project(request: Request, body: ProjectIn, session: Db) -> ProjectOut:
+    """A new project."""
+    project = Project(name=body.name or "New project", grade=(body.grade or Grade.DRESSED).value)
+    session.add(project)
+    session.commit()
+    session.refresh(project)
+    f = folders_of(request.app.state.data, project.id or 0)
+    f.make()
+    return _out(project, f, session)
+
+
+@router.get("/{project_id}")
+def read_project(project_id: int, session: Db, f: Files) -> ProjectOut:
+    """One project."""
+    return _out(get_project(session, project_id), f, session)
+
+
+@router.patch("/{project_id}")
+def change_project(project_id: int, body: ProjectIn, session: Db, f: Files) -> ProjectOut:
+    """Change name or grade."""
+    project = get_project(session, project_id)
+    project.name = body.name or project.name
+    project.grade = (body.grade or Grade(project.grade)).value
+    session.add(project)
+    session.commit()
+    session.refresh(project)
+    return _out(project, f, session)
+
+
+@router.delete("/{project_id}", status_code=204)
+def remove_project(project_id: int, session: Db, f: Files) -> None:
+    """Remove a project with its files; a job that runs on it stops."""
+    project = get_project(session, project_id)
+    session.delete(project)
+    session.commit()
+    shutil.rmtree(f.root, ignore_errors=True)

@@ -1,0 +1,1 @@
+"""What the routes do, without HTTP."""

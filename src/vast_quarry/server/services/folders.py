@@ -1,0 +1,82 @@
+"""Where a project's files are, and getting at project rows."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from sqlmodel import Session
+
+from vast_quarry.core.errors import PlainError
+from vast_quarry.pipeline.store import Store
+from vast_quarry.server.models import Project
+
+
+class NotFound(PlainError):
+    """There is no such thing (HTTP 404)."""
+
+
+@dataclass(frozen=True)
+class Folders:
+    """Folders of one project below the data folder."""
+
+    root: Path
+
+    @property
+    def photos(self) -> Path:
+        return self.root / "photos"
+
+    @property
+    def masks(self) -> Path:
+        return self.root / "masks"
+
+    @property
+    def cache(self) -> Path:
+        return self.root / "cache"
+
+    @property
+    def store(self) -> Store:
+        return Store(self.root)
+
+    def make(self) -> None:
+        """Make them all."""
+        for folder in (self.photos, self.masks, self.cache):
+            folder.mkdir(parents=True, exist_ok=True)
+
+
+def folders_of(data: Path, project_id: int) -> Folders:
+    """Folders of a project."""
+    return Folders(data / "projects" / str(project_id))
+
+
+def get_project(session: Session, project_id: int) -> Project:
+    """A project's row.
+
+    Raises
+    ------
+    NotFound
+        When there is none.
+    """
+    project = session.get(Project, project_id)
+    if project is None:
+        raise NotFound("This project is no longer there.", "Go back to the projects.")
+    return project
+
+
+def safe_path(root: Path, name: str) -> Path:
+    """A path below a folder, whatever a client sends.
+
+    Raises
+    ------
+    NotFound
+        When it leads elsewhere or names nothing.
+    """
+    try:
+        path = (root / name).resolve()
+        inside = root.resolve() in path.parents
+        there = inside and path.is_file()
+    except (OSError, ValueError) as error:
+        raise NotFound("There is no such file.") from error
+    if not there:
+        raise NotFound("There is no such file.")
+    return path

@@ -1,0 +1,72 @@
+"""Jobs as rows: queue, progress, cancel, what happens after a kill."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+from sqlmodel import Session, col, select
+
+from vast_quarry.server.models import Job, now
+from vast_quarry.server.services.folders import NotFound
+
+#: a running job whose worker has said nothing for so long is taken for dead (seconds)
+SILENCE = 20.0
+
+
+def add_job(session: Session, project_id: int, kind: str, params: dict[str, Any]) -> Job:
+    """Queue a job."""
+    job = Job(project_id=project_id, kind=kind, params=params)
+    session.add(job)
+    session.commit()
+    session.refresh(job)
+    return job
+
+
+def next_job(session: Session) -> Job | None:
+    """Take the oldest queued job, and mark it running."""
+    job = session.exec(select(Job).where(Job.state == "queued").order_by(col(Job.id))).first()
+    if job is None:
+        return None
+    job.state, job.started, job.heartbeat = "running", now(), now()
+    session.add(job)
+    session.commit()
+    session.refresh(job)
+    return job
+
+
+def requeue_lost(session: Session, silence: float = SILENCE) -> int:
+    """Queue again what a killed worker left running; results so far are found again by the run."""
+    limit = (datetime.now(UTC) - timedelta(seconds=silence)).isoformat(timespec="milliseconds")
+    lost = session.exec(select(Job).where(Job.state == "running", col(Job.heartbeat) < limit)).all()
+    for job in lost:
+        job.state = "cancelled" if job.cancel else "queued"
+        job.log = [*job.log, "The worker stopped; the job goes on where it was."]
+        session.add(job)
+    session.commit()
+    return len(lost)
+
+
+def cancel_job(session: Session, job_id: int) -> Job:
+    """Ask a job to stop.
+
+    Raises
+    ------
+    NotFound
+        When there is none.
+    """
+    job = session.get(Job, job_id)
+    if job is None:
+        raise NotFound("This job is no longer there.")
+    if job.state == "queued":
+        job.state, job.ended = "cancelled", now()
+    job.cancel = True
+    session.add(job)
+    session.commit()
+    session.refresh(job)
+    return job
+
+
+def recent_jobs(session: Session, limit: int = 30) -> list[Job]:
+    """Jobs that run or wait, and the latest that are over."""
+    return list(session.exec(select(Job).order_by(col(Job.id).desc()).limit(limit)).all())

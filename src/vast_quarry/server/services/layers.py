@@ -1,0 +1,155 @@
+"""Layers of a project: what is there, what is out of date, what a run would take."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from pydantic import BaseModel
+
+from vast_quarry.core.errors import PlainError
+from vast_quarry.core.photo.reading import find_photos
+from vast_quarry.pipeline.grades import GRADES, Grade
+from vast_quarry.pipeline.recipe import PLACES, Recipe, recipe_for
+from vast_quarry.pipeline.registry import STEPS, step_of
+from vast_quarry.pipeline.store import Version
+from vast_quarry.server.models import Project
+from vast_quarry.server.services.folders import Folders, NotFound
+
+#: what nobody sets by hand in a form
+HIDDEN = PLACES | {("photos", "leave_out"), ("masks", "key_colors"), ("finish", "edits")}
+
+
+class VersionOut(BaseModel):
+    """A version, as told to the page."""
+
+    number: int
+    settings: dict[str, Any]
+    parents: dict[str, int]
+    figures: dict[str, Any]
+    findings: list[str]
+    seconds: float
+    made: str
+
+
+class SettingOut(BaseModel):
+    """One setting of a layer: enough to draw a form for it."""
+
+    name: str
+    kind: str
+    description: str
+    value: Any
+    minimum: float | None = None
+    maximum: float | None = None
+    choices: list[str] | None = None
+
+
+class LayerOut(BaseModel):
+    """A layer's state."""
+
+    layer: str
+    title: str
+    state: str
+    number: int | None
+    takes: list[str]
+    settings: list[SettingOut]
+    versions: list[VersionOut]
+
+
+def recipe_of(project: Project) -> Recipe:
+    """The project's recipe: its grade with what was changed by hand."""
+    changes = {k: dict(v) for k, v in project.settings.items()}
+    changes.setdefault("photos", {})["leave_out"] = sorted(project.left_out)
+    return recipe_for(Grade(project.grade), changes)
+
+
+def places_of(folders: Folders) -> dict[str, dict[str, Any]]:
+    """Where the project's photos and masks are."""
+    has_masks = folders.masks.is_dir() and any(folders.masks.iterdir())
+    return {
+        "photos": {"folder": str(folders.photos.resolve())},
+        "masks": {"folder": str(folders.masks.resolve()) if has_masks else None},
+    }
+
+
+def _setting(layer: str, name: str, schema: dict[str, Any], values: dict[str, Any]) -> SettingOut | None:
+    if (layer, name) in HIDDEN:
+        return None
+    kind = schema.get("type", "string")
+    if kind in ("array", "object", "null"):
+        return None
+    pattern = schema.get("pattern", "")
+    choices = pattern.removeprefix("^(").removesuffix(")$").split("|") if pattern.startswith("^(") else None
+    return SettingOut(
+        name=name, kind="choice" if choices else kind, description=schema.get("description", ""),
+        value=values.get(name, schema.get("default")), minimum=schema.get("minimum", schema.get("exclusiveMinimum")),
+        maximum=schema.get("maximum", schema.get("exclusiveMaximum")), choices=choices,
+    )  # fmt: skip
+
+
+def settings_of(project: Project, layer: str) -> list[SettingOut]:
+    """Settings of a layer with their present values, from the step's declaration."""
+    model = step_of(layer).settings_model
+    values = {**GRADES[Grade(project.grade)].get(layer, {}), **project.settings.get(layer, {})}
+    out = [_setting(layer, n, s, values) for n, s in model.model_json_schema()["properties"].items()]
+    return [s for s in out if s is not None]
+
+
+def layers_of(project: Project, folders: Folders) -> list[LayerOut]:
+    """All layers that compute, in order."""
+    store = folders.store
+    in_use, stale = store.in_use(), set(store.out_of_date())
+    out = []
+    for step in STEPS:
+        versions = store.versions(step.layer)
+        number = in_use.get(step.layer)
+        mine = next((v for v in versions if v.number == number), None)
+        state = "empty" if mine is None else "out of date" if step.layer in stale else "ready"
+        takes = [f"{p} {in_use[p]}" for p in step.parents if p in in_use]
+        out.append(
+            LayerOut(
+                layer=step.layer, title=step.title, state=state, number=number if mine else None, takes=takes,
+                settings=settings_of(project, step.layer),
+                versions=[VersionOut(**v.model_dump(include=set(VersionOut.model_fields))) for v in versions],
+            )
+        )  # fmt: skip
+    return out
+
+
+def change_settings(project: Project, layer: str, values: dict[str, Any]) -> None:
+    """Change settings of a layer by hand; values that do not fit are refused and nothing changes.
+
+    Raises
+    ------
+    PlainError
+        When a value does not fit.
+    """
+    step = step_of(layer)
+    merged = {**project.settings.get(layer, {}), **values}
+    recipe = recipe_for(Grade(project.grade), {layer: merged})
+    recipe.settings(layer, step.settings_model, {"folder": "."} if layer == "photos" else {})
+    project.settings = {**project.settings, layer: merged}
+
+
+def version_of(folders: Folders, layer: str, number: int | None) -> Version:
+    """A version by its number, or the one in use.
+
+    Raises
+    ------
+    NotFound
+        When there is none.
+    """
+    if layer not in {s.layer for s in STEPS}:
+        raise NotFound(f"There is no layer called {layer}.")
+    wanted = folders.store.in_use().get(layer) if number is None else number
+    found = next((v for v in folders.store.versions(layer) if v.number == wanted), None)
+    if found is None:
+        raise NotFound(f"The layer {layer} has nothing yet.", "Run it first.")
+    return found
+
+
+def has_photos(folders: Folders) -> bool:
+    """Whether there is anything to run on."""
+    try:
+        return bool(find_photos(folders.photos))
+    except PlainError:
+        return False

@@ -1,0 +1,244 @@
+"""Photos as the page needs them: list, thumbnails, masks, depth maps."""
+
+from __future__ import annotations
+
+import hashlib
+import shutil
+from pathlib import Path
+from typing import Any
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+from PIL import Image
+from pydantic import BaseModel
+
+from vast_quarry.core.errors import PlainError
+from vast_quarry.core.formats.atomic import atomic_write
+from vast_quarry.core.mask.keying import key_out
+from vast_quarry.core.photo.reading import PHOTO_ENDINGS, find_photos, load_rgb, read_facts
+from vast_quarry.pipeline.solution import load_solution
+from vast_quarry.pipeline.steps.masks import load_mask, mask_file
+from vast_quarry.pipeline.steps.photos import Photo, read_photo_list
+from vast_quarry.pipeline.units.depth import load_depth
+from vast_quarry.server.models import Project
+from vast_quarry.server.services.folders import Folders, NotFound, safe_path
+from vast_quarry.server.services.layers import version_of
+
+
+class PhotoOut(BaseModel):
+    """A photo, as told to the page."""
+
+    path: str
+    width: int | None
+    height: int | None
+    bytes: int
+    kept: bool
+    problem: str | None
+    focal_px: float | None
+    focal_source: str | None
+    camera: str | None
+    exposure: str | None
+    taken: str | None
+    sharpness: float | None
+    state: str | None
+    row: int | None
+
+
+def _known(folders: Folders) -> dict[str, Photo]:
+    """What the version of Photos in use says, by path."""
+    try:
+        version = version_of(folders, "photos", None)
+        return {p.path: p for p in read_photo_list(folders.store.folder(version)).photos}
+    except (NotFound, OSError, ValueError):
+        return {}
+
+
+def _states(folders: Folders, known: dict[str, Photo]) -> dict[str, tuple[str, int]]:
+    """State and row in the alignment in use, by path."""
+    try:
+        folder = folders.store.folder(version_of(folders, "cameras", None))
+        solution = load_solution(folder)
+    except (NotFound, OSError, ValueError):
+        return {}
+    rows = {int(n): k for k, n in enumerate(solution.numbers)}
+    return {p.path: (solution.states[rows[p.number]], rows[p.number]) for p in known.values() if p.number in rows}
+
+
+def list_photos(project: Project, folders: Folders) -> list[PhotoOut]:
+    """All photos of a project with what is known of them."""
+    if not folders.photos.is_dir():
+        return []
+    known = _known(folders)
+    states = _states(folders, known)
+    left_out = set(project.left_out)
+    out = []
+    for file in find_photos(folders.photos):
+        path = str(file.relative_to(folders.photos))
+        entry: dict[str, Any] = {"path": path, "bytes": file.stat().st_size, "kept": path not in left_out}
+        try:
+            f = read_facts(file)
+            e = f.exif
+            exposure = " · ".join(
+                x
+                for x in (
+                    f"1/{round(1 / e.exposure_s)} s" if e.exposure_s and e.exposure_s < 1 else None,
+                    f"f/{e.f_number:g}" if e.f_number else None,
+                    f"ISO {e.iso}" if e.iso else None,
+                )
+                if x
+            )
+            entry |= {
+                "width": f.width, "height": f.height, "problem": None, "focal_px": f.focal, "focal_source": f.focal_source,
+                "camera": e.model, "exposure": exposure or None, "taken": e.taken,
+            }  # fmt: skip
+        except PlainError as error:
+            entry |= dict.fromkeys(("width", "height", "focal_px", "focal_source", "camera", "exposure", "taken"))
+            entry["problem"] = str(error)
+        photo = known.get(path)
+        entry["sharpness"] = photo.sharpness if photo else None
+        if photo and photo.problem and not entry["problem"]:
+            entry["problem"] = photo.problem
+        state = states.get(path)
+        out.append(PhotoOut(**entry, state=state[0] if state else None, row=state[1] if state else None))
+    return out
+
+
+def thumbnail(folders: Folders, path: str, side: int) -> Path:
+    """A small JPEG of a photo, made once."""
+    file = safe_path(folders.photos, path)
+    stat = file.stat()
+    tag = hashlib.sha256(f"{path}|{stat.st_size}|{stat.st_mtime_ns}|{side}".encode("utf-8", "replace")).hexdigest()[:24]
+    target = folders.cache / f"thumb-{tag}.jpg"
+    if not target.exists():
+        facts = read_facts(file)
+        rgb = load_rgb(file, min(1.0, side / max(facts.width, facts.height)))
+        _save(target, rgb, 85)
+    return target
+
+
+def upright(folders: Folders, path: str) -> Path:
+    """The photo as seen upright, in a form that browsers show."""
+    file = safe_path(folders.photos, path)
+    if file.suffix.lower() in (".jpg", ".jpeg", ".png", ".webp") and read_facts(file).exif.orientation == 1:
+        return file
+    stat = file.stat()
+    tag = hashlib.sha256(f"{path}|{stat.st_size}|{stat.st_mtime_ns}|up".encode("utf-8", "replace")).hexdigest()[:24]
+    target = folders.cache / f"upright-{tag}.jpg"
+    if not target.exists():
+        _save(target, load_rgb(file), 92)
+    return target
+
+
+def _save(target: Path, rgb: NDArray[np.uint8], quality: int) -> None:
+    target.parent.mkdir(parents=True, exist_ok=True)
+    with atomic_write(target) as out:
+        Image.fromarray(rgb).save(out, format="JPEG", quality=quality)
+
+
+def hatching(mask: NDArray[np.bool_]) -> NDArray[np.uint8]:
+    """RGBA picture that hatches what a mask leaves out."""
+    h, w = mask.shape
+    v, u = np.meshgrid(np.arange(h), np.arange(w), indexing="ij")
+    step = max(6, w // 40)
+    stripe = ((u + v) % step) < max(2, step // 3)
+    out = np.zeros((h, w, 4), np.uint8)
+    out[~mask] = (246, 243, 236, 150)
+    out[~mask & stripe] = (38, 36, 31, 190)
+    return out
+
+
+def mask_picture(folders: Folders, path: str, side: int) -> bytes | None:
+    """PNG that hatches what the mask in use leaves out of a photo; None when it has no mask."""
+    photo = _known(folders).get(path)
+    if photo is None:
+        return None
+    file = mask_file(folders.store.folder(version_of(folders, "masks", None)), photo.number)
+    mask = load_mask(file)
+    if mask is None:
+        return None
+    return _png(hatching(_shrunk(mask, side)))
+
+
+def _shrunk(mask: NDArray[np.bool_], side: int) -> NDArray[np.bool_]:
+    scale = min(1.0, side / max(mask.shape))
+    size = (max(1, round(mask.shape[1] * scale)), max(1, round(mask.shape[0] * scale)))
+    return cv2.resize(mask.astype(np.uint8), size, interpolation=cv2.INTER_NEAREST) > 0
+
+
+def _png(picture: NDArray[np.uint8]) -> bytes:
+    import io
+
+    out = io.BytesIO()
+    Image.fromarray(picture).save(out, format="PNG", compress_level=2)
+    return out.getvalue()
+
+
+def key_preview(folders: Folders, path: str, colors: list[tuple[int, int, int]], tolerance: float, side: int) -> bytes:
+    """What keying would leave out of a photo, as a hatched PNG."""
+    file = safe_path(folders.photos, path)
+    facts = read_facts(file)
+    rgb = load_rgb(file, min(1.0, side / max(facts.width, facts.height)))
+    return _png(hatching(key_out(rgb, colors, tolerance)))
+
+
+def color_at(folders: Folders, path: str, x: float, y: float) -> tuple[int, int, int]:
+    """Median colour of a small patch of a photo about a place given as shares of its width and height."""
+    rgb = load_rgb(safe_path(folders.photos, path))
+    h, w = rgb.shape[:2]
+    i, j, r = int(np.clip(x, 0, 1) * (w - 1)), int(np.clip(y, 0, 1) * (h - 1)), max(2, w // 200)
+    patch = rgb[max(0, j - r) : j + r + 1, max(0, i - r) : i + r + 1].reshape(-1, 3)
+    r_, g_, b_ = (int(c) for c in np.median(patch, axis=0))
+    return r_, g_, b_
+
+
+def depth_picture(folders: Folders, row: int) -> bytes:
+    """A depth map of the version of Points in use as a PNG: near light, far dark, unknown clear."""
+    folder = folders.store.folder(version_of(folders, "points", None))
+    try:
+        d = load_depth(folder, row).depth
+    except OSError as error:
+        raise NotFound("There is no depth map for this photo.") from error
+    known = d > 0
+    out = np.zeros((*d.shape, 4), np.uint8)
+    if known.any():
+        low, high = np.percentile(d[known], [1, 99])
+        t = np.clip((high - d) / max(high - low, 1e-9), 0, 1)
+        ramp = cv2.applyColorMap((t * 255).astype(np.uint8), cv2.COLORMAP_CIVIDIS)[..., ::-1]
+        out[known, :3] = ramp[known]
+        out[known, 3] = 255
+    return _png(out)
+
+
+def take_in(folders: Folders, name: str, data: Any) -> str:
+    """Save an uploaded photo under its own name, never over another; returns where.
+
+    Raises
+    ------
+    PlainError
+        When it is no kind of picture that is read.
+    """
+    parts = [p for p in Path(name.replace("\\", "/")).parts if p not in ("..", "/", ".") and not p.startswith(".")]
+    clean = Path(*["".join(c for c in p if c.isprintable())[:150] for p in parts[-3:]]) if parts else Path("photo")
+    if clean.suffix.lower() not in PHOTO_ENDINGS:
+        raise PlainError(f"{clean.name} is not a kind of picture that is read.")
+    target = folders.photos / clean
+    target.parent.mkdir(parents=True, exist_ok=True)
+    n = 1
+    while target.exists():
+        target = folders.photos / clean.with_name(f"{clean.stem} ({n}){clean.suffix}")
+        n += 1
+    with atomic_write(target) as out:
+        shutil.copyfileobj(data, out)
+    return str(target.relative_to(folders.photos))
+
+
+def bring_in(folders: Folders, source: str) -> int:
+    """Copy photos from a folder on this machine; returns how many."""
+    found = find_photos(Path(source).expanduser())
+    if not found:
+        raise PlainError(f"There are no photos in {source}.", "Give a folder with JPEG, PNG, TIFF or WebP files.")
+    for p in found:
+        with open(p, "rb") as f:
+            take_in(folders, p.name, f)
+    return len(found)

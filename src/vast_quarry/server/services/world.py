@@ -1,0 +1,170 @@
+"""What the page draws in the world: cameras, clouds, meshes, in compact binary form.
+
+A cloud is little-endian: uint32 count, then float32 positions (count x 3), uint8 colours (count x 3), uint8 views
+(count). A mesh is a GLB.
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from PIL import Image
+from pydantic import BaseModel
+
+from vast_quarry.core.finish.edits import TexturedMesh, apply_edit
+from vast_quarry.core.formats.gltf import write_glb
+from vast_quarry.core.surface.mesh import vertex_normals
+from vast_quarry.pipeline.solution import Solution, load_solution
+from vast_quarry.pipeline.steps.finish import load_textured
+from vast_quarry.pipeline.steps.photos import read_photo_list
+from vast_quarry.pipeline.steps.points import load_cloud
+from vast_quarry.pipeline.steps.surface import load_mesh
+from vast_quarry.pipeline.steps.texture import texture_bytes
+from vast_quarry.server.models import Project
+from vast_quarry.server.services.folders import Folders, NotFound
+from vast_quarry.server.services.layers import version_of
+
+
+class CameraOut(BaseModel):
+    """A camera in the world."""
+
+    row: int
+    photo: str
+    state: str
+    rotation: list[list[float]] | None
+    center: list[float] | None
+    width: int
+    height: int
+    focal: float
+    ties: int
+
+
+class SceneOut(BaseModel):
+    """Cameras and keep box of a version of Cameras."""
+
+    cameras: list[CameraOut]
+    box: dict[str, Any]
+    ground: bool
+    gsd: float
+
+
+def scene_of(folders: Folders, number: int | None) -> SceneOut:
+    """Cameras and keep box."""
+    version = version_of(folders, "cameras", number)
+    solution = load_solution(folders.store.folder(version))
+    photos_number = version.parents.get("photos")
+    listed = read_photo_list(folders.store.folder(version_of(folders, "photos", photos_number)))
+    path = {p.number: p.path for p in listed.photos}
+    ties = np.bincount(solution.photo, minlength=len(solution.numbers))
+    cameras = []
+    for k, n in enumerate(solution.numbers):
+        lens, placed = solution.lens(k), solution.states[k] != "loose"
+        cameras.append(
+            CameraOut(
+                row=k, photo=path.get(int(n), "?"), state=solution.states[k],
+                rotation=solution.rotations[k].tolist() if placed else None,
+                center=solution.centers[k].tolist() if placed else None,
+                width=lens.width, height=lens.height, focal=lens.fx, ties=int(ties[k]),
+            )
+        )  # fmt: skip
+    return SceneOut(cameras=cameras, box=solution.box.as_dict(), ground=solution.ground, gsd=solution.gsd())
+
+
+def ties_of(folders: Folders, row: int, most: int = 3000) -> dict[str, list[list[float]]]:
+    """Tied features of a photo (pixels), and untied ones, of the alignment in use."""
+    folder = folders.store.folder(version_of(folders, "cameras", None))
+    solution = load_solution(folder)
+    if not 0 <= row < len(solution.numbers):
+        raise NotFound("There is no such photo in the alignment.")
+    tied = solution.xy[solution.photo == row]
+    try:
+        with np.load(folder / "features" / f"{int(solution.numbers[row]):05d}.npz") as f:
+            every = f["xy"]
+    except OSError:
+        every = tied
+    known = {tuple(x) for x in np.round(tied, 1).tolist()}
+    loose = np.array([x for x in every if tuple(np.round(x, 1).tolist()) not in known], np.float32).reshape(-1, 2)
+    thin = lambda a: a[:: max(1, len(a) // most)].round(1).tolist()  # noqa: E731
+    return {"tied": thin(tied), "untied": thin(loose)}
+
+
+def _packed(points: NDArray, colors: NDArray, views: NDArray, budget: int, seed: int = 0) -> bytes:
+    if len(points) > budget:
+        pick = np.sort(np.random.default_rng(seed).choice(len(points), budget, replace=False))
+        points, colors, views = points[pick], colors[pick], views[pick]
+    parts = (
+        np.uint32(len(points)).tobytes(),
+        points.astype("<f4").tobytes(),
+        colors.astype(np.uint8).tobytes(),
+        np.clip(views, 0, 255).astype(np.uint8).tobytes(),
+    )
+    return b"".join(parts)
+
+
+def cloud_of(folders: Folders, layer: str, number: int | None, budget: int) -> bytes:
+    """The sparse (cameras) or dense (points) cloud, thinned to a budget."""
+    folder = folders.store.folder(version_of(folders, layer, number))
+    if layer == "cameras":
+        s: Solution = load_solution(folder)
+        return _packed(s.points, s.colors, np.diff(s.start), budget)
+    cloud = load_cloud(folder)
+    return _packed(cloud.points, cloud.colors, cloud.views, budget)
+
+
+def _plain_image() -> bytes:
+    import io
+
+    out = io.BytesIO()
+    Image.new("RGB", (4, 4), (205, 198, 184)).save(out, "JPEG")
+    return out.getvalue()
+
+
+def mesh_file(folders: Folders, layer: str, number: int | None) -> Path:
+    """A GLB of a version of Surface, Texture or Finish, made once."""
+    version = version_of(folders, layer, number)
+    target = folders.cache / f"{layer}-{version.key}.glb"
+    if target.exists():
+        return target
+    folders.make()
+    folder = folders.store.folder(version)
+    if layer == "surface":
+        v, f = load_mesh(folder)
+        write_glb(target, v, vertex_normals(v, f), np.zeros((len(v), 2)), f, _plain_image())
+    else:
+        m = load_textured(folder)
+        write_glb(target, m.vertices, m.normals, m.uv, m.faces, texture_bytes(folder))
+    return target
+
+
+def draft_mesh(project: Project, folders: Folders) -> tuple[TexturedMesh, bytes]:
+    """The model as the open draft has it, with its texture."""
+    version = version_of(folders, "texture", None)
+    solution = load_solution(folders.store.folder(version_of(folders, "cameras", version.parents.get("cameras"))))
+    folder = folders.store.folder(version)
+    mesh = load_textured(folder)
+    for edit in project.draft[: project.draft_done]:
+        mesh = apply_edit(mesh, edit, solution.box)
+    return mesh, _plain_image() if mesh.retexture else texture_bytes(folder)
+
+
+def draft_file(project: Project, folders: Folders) -> Path:
+    """A GLB of the open draft."""
+    import hashlib
+    import json
+
+    version = version_of(folders, "texture", None)
+    state = json.dumps([version.key, project.draft[: project.draft_done]], sort_keys=True)
+    target = folders.cache / f"draft-{hashlib.sha256(state.encode()).hexdigest()[:20]}.glb"
+    if not target.exists():
+        folders.make()
+        mesh, image = draft_mesh(project, folders)
+        write_glb(target, mesh.vertices, mesh.normals, mesh.uv, mesh.faces, image)
+    return target
+
+
+def atlas_file(folders: Folders, layer: str, number: int | None) -> Path:
+    """The texture of a version of Texture or Finish."""
+    return folders.store.folder(version_of(folders, layer, number)) / "texture.jpg"

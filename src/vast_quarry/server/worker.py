@@ -1,0 +1,153 @@
+"""The worker: a process of its own that runs jobs in order."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import signal
+import threading
+import time
+from pathlib import Path
+
+from sqlalchemy import Engine
+from sqlmodel import Session
+
+from vast_quarry.core.errors import PlainError
+from vast_quarry.core.progress import Cancelled
+from vast_quarry.pipeline.run import Runner
+from vast_quarry.server.database import open_database
+from vast_quarry.server.models import Job, Project, now
+from vast_quarry.server.services.folders import folders_of
+from vast_quarry.server.services.jobs import next_job, requeue_lost
+from vast_quarry.server.services.layers import places_of, recipe_of
+from vast_quarry.server.services.shooting import shoot_project
+
+
+class JobReporter:
+    """Writes progress into the job's row, at most four times a second, and looks for the cancel flag."""
+
+    def __init__(self, engine: Engine, job_id: int, cancelled: threading.Event) -> None:
+        self.engine, self.job_id, self.cancelled = engine, job_id, cancelled
+        self._last = 0.0
+        self._began = time.monotonic()
+        self._stage = ("", 0.0)
+        self._lock = threading.Lock()
+
+    def write(self, **values: object) -> None:
+        """Write some columns, and the heartbeat."""
+        with self._lock, Session(self.engine) as session:
+            job = session.get(Job, self.job_id)
+            if job is None:  # the project was removed while its job ran
+                self.cancelled.set()
+                return
+            if job.cancel:
+                self.cancelled.set()
+            line = values.pop("line", None)
+            if line:
+                job.log = [*job.log, str(line)][-400:]
+            for k, v in values.items():
+                setattr(job, k, v)
+            job.heartbeat = now()
+            session.add(job)
+            session.commit()
+
+    def begin(self, layer: str, title: str) -> None:
+        """A step begins."""
+        self.write(layer=layer, stage="", done=0, total=0, seconds_left=None, line=f"{title} ...")
+
+    def stage(self, layer: str, text: str, done: float, total: float) -> None:
+        """Progress within a stage."""
+        clock = time.monotonic()
+        fresh = text != self._stage[0]
+        if fresh:
+            self._stage = (text, clock)
+        if not fresh and clock - self._last < 0.25 and done < total:
+            return
+        self._last = clock
+        spent, share = clock - self._stage[1], done / total if total else 0.0
+        left = spent * (1 - share) / share if share > 0.05 and spent > 1 else None
+        extra = {"line": f"  {text}"} if fresh else {}
+        self.write(layer=layer, stage=text, done=done, total=total, seconds_left=left, **extra)
+
+    def end(self, layer: str, seconds: float, reused: bool) -> None:
+        """A step is done."""
+        self.write(line="  as before" if reused else f"  done in {seconds:.1f} s")
+
+    def say(self, text: str) -> None:
+        """A finding."""
+        self.write(line=f"  {text}")
+
+
+def run_job(engine: Engine, data: Path, job: Job) -> None:
+    """Run one job to its end, whatever the end is."""
+    assert job.id is not None
+    cancelled = threading.Event()
+    reporter = JobReporter(engine, job.id, cancelled)
+    over = threading.Event()
+
+    def beat() -> None:
+        while not over.wait(1.0):
+            reporter.write()
+
+    threading.Thread(target=beat, daemon=True).start()
+    state, message = "done", ""
+    try:
+        with Session(engine) as session:
+            project = session.get(Project, job.project_id)
+        if project is None:
+            raise Cancelled
+        folders = folders_of(data, job.project_id)
+        if job.kind == "run":
+            runner = Runner(folders.store, reporter)
+            runner.cancelled = cancelled
+            recipe = recipe_of(project)
+            for layer, values in job.params.get("changes", {}).items():
+                recipe.layers[layer].update(values)
+            runner.run(recipe, places_of(folders), until=str(job.params["layer"]))
+        elif job.kind == "shoot":
+            shoot_project(folders, job.params, reporter, cancelled)
+        else:
+            raise PlainError(f"There is no job called {job.kind}.")
+    except Cancelled:
+        state, message = "cancelled", "Stopped. What was finished is kept."
+    except PlainError as error:
+        state, message = "failed", str(error)
+    except Exception as error:
+        state, message = "failed", f"Something went wrong inside the program ({type(error).__name__}: {error})."
+    finally:
+        over.set()
+    reporter.write(state=state, message=message, ended=now(), seconds_left=None, line=message or "Done")
+
+
+def work(data: Path, parent: int | None = None, once: bool = False) -> None:
+    """Run jobs until told to stop, or until the parent process is gone."""
+    engine = open_database(data)
+    stopping = threading.Event()
+    if threading.current_thread() is threading.main_thread():
+        signal.signal(signal.SIGTERM, lambda *_: os._exit(0))
+        signal.signal(signal.SIGINT, signal.SIG_IGN)
+    while not stopping.is_set():
+        if parent is not None and os.getppid() != parent:
+            return
+        with Session(engine) as session:
+            requeue_lost(session)
+            job = next_job(session)
+        if job is not None:
+            run_job(engine, data, job)
+        elif once:
+            return
+        else:
+            time.sleep(0.4)
+
+
+def main() -> None:
+    """Way in of the worker process."""
+    parser = argparse.ArgumentParser()
+    parser.add_argument("--data", type=Path, required=True)
+    parser.add_argument("--parent", type=int)
+    a = parser.parse_args()
+    work(a.data, a.parent)
+
+
+if __name__ == "__main__":
+    main()
