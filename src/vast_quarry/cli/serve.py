@@ -15,6 +15,7 @@ import typer
 import uvicorn
 from rich.console import Console
 
+from vast_quarry.cli.report import make_reporter
 from vast_quarry.core.errors import PlainError
 from vast_quarry.server.app import make_app
 from vast_quarry.server.demo import add_demo
@@ -42,7 +43,8 @@ def serve(
             f"The folder {folder} cannot be written ({error.strerror}).", "Choose another with --data."
         ) from error
     if demo:
-        add_demo(app.state.engine, folder)
+        with make_reporter(console) as reporter:
+            add_demo(app.state.engine, folder, reporter)
     worker_command = [
         sys.executable,
         "-m",

@@ -1,4 +1,8 @@
-"""The demo: the milestone of Nether Orrowby, finished, and the same photos unprocessed."""
+"""The demo: the milestone of Nether Orrowby, finished, and the same photos unprocessed.
+
+The photos are shipped; the finished project is computed from them once, when the demo is first set up (which also
+compiles the heavy loops), and not again.
+"""
 
 from __future__ import annotations
 
@@ -8,27 +12,32 @@ from pathlib import Path
 from sqlalchemy import Engine
 from sqlmodel import Session, select
 
+from vast_quarry.pipeline.run import Runner
+from vast_quarry.pipeline.step import Reporter
 from vast_quarry.server.models import Project
 from vast_quarry.server.services.folders import folders_of
+from vast_quarry.server.services.layers import places_of, recipe_of
 
-#: shipped in the package: photos, and the versions of the finished project
+#: shipped in the package: the photos
 SHIPPED = Path(__file__).parents[1] / "demo"
 NAMES = ("Milestone, finished", "Milestone, to try")
 
 
-def add_demo(engine: Engine, data: Path) -> None:
-    """Add the demo projects that are not there."""
+def add_demo(engine: Engine, data: Path, reporter: Reporter) -> None:
+    """Add the demo projects that are not there, and finish the finished one."""
     with Session(engine) as session:
         there = {p.name for p in session.exec(select(Project)).all()}
         for name in reversed(NAMES):
             if name in there:
                 continue
-            project = Project(name=name, grade="rough")
+            project = Project(name=name, grade="dressed" if name == NAMES[0] else "rough")
             session.add(project)
             session.commit()
             session.refresh(project)
             folders = folders_of(data, project.id or 0)
             folders.make()
             shutil.copytree(SHIPPED / "photos", folders.photos, dirs_exist_ok=True)
-            if name == NAMES[0] and (SHIPPED / "versions").is_dir():
-                shutil.copytree(SHIPPED / "versions", folders.root / "versions", dirs_exist_ok=True)
+        finished = session.exec(select(Project).where(Project.name == NAMES[0])).first()
+        if finished is not None and "texture" not in folders_of(data, finished.id or 0).store.in_use():
+            folders = folders_of(data, finished.id or 0)
+            Runner(folders.store, reporter).run(recipe_of(finished), places_of(folders))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import UTC, datetime
 from typing import Any
 
-from sqlalchemy import JSON, Column, ForeignKey, String
+from sqlalchemy import JSON, Column, ForeignKey, Integer, String
 from sqlmodel import Field, SQLModel
 
 
@@ -36,7 +36,9 @@ class Job(SQLModel, table=True):
     """Work that is queued, runs or is over."""
 
     id: int | None = Field(default=None, primary_key=True)
-    project_id: int = Field(sa_column=Column(ForeignKey("project.id", ondelete="CASCADE"), nullable=False, index=True))
+    project_id: int = Field(
+        sa_column=Column(Integer, ForeignKey("project.id", ondelete="CASCADE"), nullable=False, index=True)
+    )
     kind: str
     params: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSON, nullable=False))
     #: queued, running, done, failed, cancelled

@@ -36,6 +36,10 @@ class CamerasSettings(StepSettings):
     ground: bool = Field(True, description="Look for a ground plane to stand the model on")
 
 
+#: photos are not made smaller than this for features (longer side in pixels): too little would be left to tell apart
+SMALLEST_USEFUL = 900
+
+
 def _lenses(photos: list[Photo]) -> tuple[NDArray[np.int64], list[Camera], list[bool]]:
     """Photos of one camera, lens, zoom, size and orientation share a lens."""
     keys = [p.lens_key for p in photos]
@@ -50,9 +54,9 @@ def _lenses(photos: list[Photo]) -> tuple[NDArray[np.int64], list[Camera], list[
 
 
 def photo_scale(photo: Photo, scale: float, largest_side: int) -> float:
-    """Scale at which a photo is used: the grade's, less for very large photos."""
+    """Scale at which a photo is used: the grade's, less for very large photos, more for very small ones."""
     longest = max(photo.width or 1, photo.height or 1)
-    return min(scale, largest_side / longest)
+    return min(1.0, largest_side / longest, max(scale, SMALLEST_USEFUL / longest))
 
 
 class CamerasStep:

@@ -82,6 +82,13 @@ def inspect_photo(number: int, folder: str, path: str, unit: str) -> dict[str, A
         return json.loads(done.read_bytes())
     photo = Photo(number=number, path=path)
     try:
+        path.encode("utf-8")
+    except UnicodeEncodeError:
+        plain = path.encode("utf-8", "replace").decode()
+        photo = Photo(number=number, path=plain, usable=False, problem="has a name that is no proper text; rename it.")
+        write_json(done, photo.model_dump())
+        return photo.model_dump()
+    try:
         file = Path(folder) / path
         facts = read_facts(file)
         photo = Photo(

@@ -33,6 +33,10 @@ class PointsSettings(StepSettings):
     ground: str = Field("leave-out", pattern="^(leave-out|keep)$", description="Whether the ground is wanted")
 
 
+#: depth maps are not made smaller than this (longer side in pixels)
+SMALLEST_USEFUL = 400
+
+
 def working_box(box: KeepBox, ground: str) -> KeepBox:
     """The keep box; with the ground kept, wider by half and reaching below the ground."""
     if ground != "keep":
@@ -67,7 +71,7 @@ class PointsStep:
         # units read the solution with the box that this step works in
         save_solution(context.folder, solution)
         longest = max(max(solution.lens(int(k)).width, solution.lens(int(k)).height) for k in solution.aligned)
-        scale = min(settings.photo_scale, settings.largest_side / longest)
+        scale = min(1.0, settings.largest_side / longest, max(settings.photo_scale, SMALLEST_USEFUL / longest))
         rows, sources = self._sources(solution, settings.sources)
         if not rows:
             raise PlainError(

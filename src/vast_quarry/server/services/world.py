@@ -92,9 +92,9 @@ def ties_of(folders: Folders, row: int, most: int = 3000) -> dict[str, list[list
 
 
 def _packed(points: NDArray, colors: NDArray, views: NDArray, budget: int, seed: int = 0) -> bytes:
-    if len(points) > budget:
-        pick = np.sort(np.random.default_rng(seed).choice(len(points), budget, replace=False))
-        points, colors, views = points[pick], colors[pick], views[pick]
+    # in random order, so that any first part of it is an even thinning
+    pick = np.random.default_rng(seed).permutation(len(points))[:budget]
+    points, colors, views = points[pick], colors[pick], views[pick]
     parts = (
         np.uint32(len(points)).tobytes(),
         points.astype("<f4").tobytes(),

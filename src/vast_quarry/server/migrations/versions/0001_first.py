@@ -24,7 +24,9 @@ def upgrade() -> None:
     op.create_table(
         "job",
         sa.Column("id", sa.Integer, primary_key=True),
-        sa.Column("project_id", sa.ForeignKey("project.id", ondelete="CASCADE"), nullable=False, index=True),
+        sa.Column(
+            "project_id", sa.Integer, sa.ForeignKey("project.id", ondelete="CASCADE"), nullable=False, index=True
+        ),
         sa.Column("kind", sa.String, nullable=False),
         sa.Column("params", sa.JSON, nullable=False),
         sa.Column("state", sa.String, nullable=False, index=True),

@@ -1,0 +1,1 @@
+"""Photos of the demo, made by the practice rig."""

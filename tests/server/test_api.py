@@ -1,0 +1,273 @@
+"""The server: contract, projects, photos, jobs by a worker that is killed and comes back, drafts, parcels."""
+
+from __future__ import annotations
+
+import io
+import os
+import shutil
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import numpy as np
+import pytest
+import trimesh
+from fastapi.testclient import TestClient
+from PIL import Image
+from sqlmodel import Session
+from tests.conftest import RigSet
+
+from vast_quarry.core.finish.edits import inside_outline
+from vast_quarry.server.app import make_app
+from vast_quarry.server.models import Job
+from vast_quarry.server.services.jobs import requeue_lost
+from vast_quarry.server.worker import work
+
+
+@pytest.fixture(scope="module")
+def data(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    return tmp_path_factory.mktemp("data")
+
+
+@pytest.fixture(scope="module")
+def client(data: Path) -> TestClient:
+    return TestClient(make_app(data))
+
+
+def picture(seed: int = 0) -> bytes:
+    out = io.BytesIO()
+    Image.fromarray(np.random.default_rng(seed).integers(0, 255, (90, 120, 3), np.uint8)).save(out, "JPEG")
+    return out.getvalue()
+
+
+@pytest.fixture(scope="module")
+def built(client: TestClient, data: Path, milestone_set: RigSet) -> int:
+    """A project run through to Texture by the worker."""
+    project = client.post("/api/projects", json={"name": "Milestone", "grade": "rough"}).json()["id"]
+    assert (
+        client.post(f"/api/projects/{project}/photos/from-path", json={"path": str(milestone_set.photos)}).json() == 24
+    )
+    job = client.post(f"/api/projects/{project}/layers/texture/run").json()
+    assert job["state"] == "queued"
+    work(data, once=True)
+    done = next(j for j in client.get("/api/jobs").json() if j["id"] == job["id"])
+    assert done["state"] == "done", done["message"]
+    return int(project)
+
+
+def test_contract_is_typed_and_current(client: TestClient) -> None:
+    document = client.get("/api/openapi.json").json()
+    assert client.get("/api/health").json()["ok"]
+    for path, methods in document["paths"].items():
+        for method, what in methods.items():
+            answers = [a for code, a in what["responses"].items() if code.startswith("2")]
+            assert answers, f"{method} {path} says nothing of its answer"
+    script = Path(__file__).parents[2] / "scripts" / "openapi.py"
+    assert subprocess.run([sys.executable, str(script), "--check"], capture_output=True).returncode == 0
+
+
+def test_projects_come_change_and_go(client: TestClient, data: Path) -> None:
+    made = client.post("/api/projects", json={"name": "Well-head"}).json()
+    assert made["grade"] == "dressed"
+    changed = client.patch(f"/api/projects/{made['id']}", json={"name": "The well-head", "grade": "rough"}).json()
+    assert (changed["name"], changed["grade"]) == ("The well-head", "rough")
+    assert client.patch(f"/api/projects/{made['id']}", json={"grade": "shiny"}).status_code == 422
+    folder = data / "projects" / str(made["id"])
+    assert folder.is_dir()
+    assert client.delete(f"/api/projects/{made['id']}").status_code == 204
+    assert not folder.exists()
+    assert "no longer there" in client.get(f"/api/projects/{made['id']}").json()["detail"]
+
+
+def test_uploads_take_pictures_and_name_the_rest(client: TestClient) -> None:
+    project = client.post("/api/projects", json={"name": "Finial"}).json()["id"]
+    files = [
+        ("files", ("a.jpg", picture(1))), ("files", ("a.jpg", picture(2))), ("files", ("../../evil.jpg", picture(3))),
+        ("files", ("letter.txt", b"dear")), ("files", ("broken.jpg", b"no picture")),
+    ]  # fmt: skip
+    answer = client.post(f"/api/projects/{project}/photos", files=files).json()
+    assert sorted(answer["taken"]) == ["a (1).jpg", "a.jpg", "broken.jpg", "evil.jpg"]
+    assert "letter.txt" in answer["refused"][0]
+    photos = {p["path"]: p for p in client.get(f"/api/projects/{project}/photos").json()}
+    assert "not a picture" in photos["broken.jpg"]["problem"]
+    assert photos["a.jpg"]["focal_source"] == "guessed"
+    thumb = client.get(f"/api/projects/{project}/photos/thumb", params={"path": "a.jpg", "side": 64})
+    assert max(Image.open(io.BytesIO(thumb.content)).size) == 64
+    assert (
+        client.get(f"/api/projects/{project}/photos/full", params={"path": "../../../vast-quarry.sqlite"}).status_code
+        == 404
+    )
+    left = client.patch(f"/api/projects/{project}/photos", json={"paths": ["a.jpg"], "kept": False}).json()
+    assert left == ["a.jpg"]
+    assert client.patch(f"/api/projects/{project}/photos", json={"paths": ["a.jpg"], "kept": True}).json() == []
+
+
+def test_runs_that_cannot_be(client: TestClient) -> None:
+    project = client.post("/api/projects", json={"name": "Empty"}).json()["id"]
+    assert "no photos" in client.post(f"/api/projects/{project}/layers/texture/run").json()["detail"]
+    assert "no layer" in client.post(f"/api/projects/{project}/layers/magic/run").json()["detail"]
+    assert "Run it first" in client.get(f"/api/projects/{project}/layers/cameras/scene").json()["detail"]
+    bad = client.put(f"/api/projects/{project}/layers/surface/settings", json={"faces": -4})
+    assert "faces of surface" in bad.json()["detail"]
+    assert (
+        "no folder"
+        in client.post(f"/api/projects/{project}/photos/from-path", json={"path": "/no/where"}).json()["detail"]
+    )
+
+
+def test_layers_tell_their_state_and_forms(client: TestClient, built: int) -> None:
+    layers = {x["layer"]: x for x in client.get(f"/api/projects/{built}/layers").json()}
+    assert layers["texture"]["state"] == "ready"
+    assert layers["finish"]["state"] == "empty"
+    assert "cameras 1" in layers["texture"]["takes"]
+    names = {s["name"]: s for s in layers["points"]["settings"]}
+    assert names["ground"]["choices"] == ["leave-out", "keep"]
+    assert names["photo_scale"]["value"] == 0.25
+    changed = client.put(f"/api/projects/{built}/layers/points/settings", json={"sources": 5}).json()
+    assert next(s for s in changed if s["name"] == "sources")["value"] == 5
+
+
+def test_the_world_is_served(client: TestClient, built: int) -> None:
+    scene = client.get(f"/api/projects/{built}/layers/cameras/scene").json()
+    placed = [c for c in scene["cameras"] if c["center"]]
+    assert len(placed) >= 20
+    ties = client.get(f"/api/projects/{built}/layers/cameras/ties", params={"row": placed[0]["row"]}).json()
+    assert len(ties["tied"]) > 20
+    for layer in ("cameras", "points"):
+        cloud = client.get(f"/api/projects/{built}/layers/{layer}/cloud", params={"budget": 500}).content
+        n = int(np.frombuffer(cloud[:4], "<u4")[0])
+        assert 100 < n <= 500
+        assert len(cloud) == 4 + 16 * n
+    depth = client.get(f"/api/projects/{built}/photos/depth", params={"row": placed[0]["row"]})
+    assert Image.open(io.BytesIO(depth.content)).mode == "RGBA"
+    glb = client.get(f"/api/projects/{built}/layers/texture/mesh").content
+    assert glb[:4] == b"glTF"
+
+
+def test_draft_undo_redo_keep(client: TestClient, data: Path, built: int) -> None:
+    base = f"/api/projects/{built}/draft"
+    start = client.get(base).json()
+    assert start["done"] == 0
+    matrix = np.eye(4)
+    matrix[2] = 0  # looking down: x and y are the screen
+    far = [[10, 10], [11, 10], [11, 11]]
+    assert (
+        client.post(base, json={"kind": "delete", "outline": far, "matrix": matrix.ravel().tolist()}).json()["faces"]
+        == start["faces"]
+    )
+    everything = [[-99, -99], [99, -99], [99, 99], [-99, 99]]
+    refused = client.post(base, json={"kind": "delete", "outline": everything, "matrix": matrix.ravel().tolist()})
+    assert "Nothing would be left" in refused.json()["detail"]
+    half = [[0, -99], [99, -99], [99, 99], [0, 99]]
+    cut = client.post(base, json={"kind": "delete", "outline": half, "matrix": matrix.ravel().tolist()}).json()
+    assert 0.2 * start["faces"] < cut["faces"] < 0.8 * start["faces"]
+    assert client.post(f"{base}/undo").json()["faces"] == start["faces"]
+    assert client.post(f"{base}/redo").json()["faces"] == cut["faces"]
+    assert client.post(base, json={"kind": "sing"}).status_code == 422
+    fewer = client.post(base, json={"kind": "decimate", "faces": 800}).json()
+    assert fewer["faces"] <= 800
+    assert client.post(f"{base}/keep").status_code == 202
+    work(data, once=True)
+    layers = {x["layer"]: x for x in client.get(f"/api/projects/{built}/layers").json()}
+    assert layers["finish"]["state"] == "ready"
+    assert layers["finish"]["versions"][0]["figures"]["triangles"] <= 800
+
+
+def test_parcels_have_the_axis_and_unit_asked_for(client: TestClient, built: int) -> None:
+    kinds = {p["format"]: p for p in client.get(f"/api/projects/{built}/dispatch").json()}
+    heights = {}
+    for fmt in ("glb", "ply", "stl"):
+        k = kinds[fmt]
+        answer = client.get(
+            f"/api/projects/{built}/dispatch/parcel", params={"format": fmt, "up": k["up"], "unit": k["unit"]}
+        )
+        assert 0.7 < len(answer.content) / k["bytes"] < 1.4
+        mesh = trimesh.load(io.BytesIO(answer.content), file_type=fmt, force="mesh")
+        heights[fmt] = mesh.extents[1 if k["up"] == "y" else 2]
+    assert heights["stl"] == pytest.approx(1000 * heights["ply"], rel=1e-3)
+    assert heights["glb"] == pytest.approx(heights["ply"], rel=1e-3)
+    z_up = client.get(f"/api/projects/{built}/dispatch/parcel", params={"format": "glb", "up": "z", "unit": "m"})
+    assert trimesh.load(io.BytesIO(z_up.content), file_type="glb", force="mesh").extents[2] == pytest.approx(
+        heights["glb"], rel=1e-3
+    )
+    assert client.get(f"/api/projects/{built}/dispatch/recipe").json()["grade"] == "rough"
+
+
+def test_plan_and_what_it_says(client: TestClient) -> None:
+    project = client.post("/api/projects", json={"name": "Plan"}).json()["id"]
+    plan = client.get(f"/api/projects/{project}/plan").json()
+    out = client.put(f"/api/projects/{project}/plan", json=plan).json()
+    assert out["total"] == out["per_ring"] * plan["rings"] == len(out["stations"])
+    assert out["gsd_mm"] == pytest.approx(1000 * out["distance"] / out["focal_px"])
+    fine = client.put(f"/api/projects/{project}/plan", json={**plan, "detail_mm": 0.05}).json()
+    assert not fine["fine_enough"]
+    assert any("Go closer" in f for f in fine["findings"])
+    assert client.put(f"/api/projects/{project}/plan", json={**plan, "overlap": 3}).status_code == 422
+
+
+def test_shooting_with_the_rig_and_cancelling(client: TestClient, data: Path) -> None:
+    project = client.post("/api/projects", json={"name": "Shoot"}).json()["id"]
+    body = {"scene": "finial", "rings": 1, "per_ring": 3, "width": 96, "height": 72}
+    first = client.post(f"/api/projects/{project}/plan/shoot", json=body).json()
+    second = client.post(f"/api/projects/{project}/plan/shoot", json=body).json()
+    assert client.post(f"/api/jobs/{second['id']}/cancel").json()["state"] == "cancelled"
+    work(data, once=True)
+    states = {j["id"]: j["state"] for j in client.get("/api/jobs").json()}
+    assert states[first["id"]] == "done"
+    assert states[second["id"]] == "cancelled"
+    assert len(client.get(f"/api/projects/{project}/photos").json()) == 3
+
+
+def test_killed_worker_is_followed_by_one_that_goes_on(client: TestClient, data: Path, milestone_set: RigSet) -> None:
+    project = client.post("/api/projects", json={"name": "Killed", "grade": "rough"}).json()["id"]
+    photos = data / "projects" / str(project) / "photos"
+    for p in milestone_set.photos.iterdir():
+        shutil.copy(p, photos / p.name)
+    job = client.post(f"/api/projects/{project}/layers/cameras/run").json()
+    command = [sys.executable, "-m", "vast_quarry.server.worker", "--data", str(data)]
+    worker = subprocess.Popen(command, start_new_session=True, stderr=subprocess.DEVNULL)
+    features = f"projects/{project}/versions/cameras/*.partial/features/*.npz"
+    deadline = time.monotonic() + 90
+    while len(list(data.glob(features))) < 3 and time.monotonic() < deadline:
+        time.sleep(0.05)
+    os.killpg(worker.pid, signal.SIGKILL)
+    worker.wait()
+    kept = {p.name: p.stat().st_mtime_ns for p in data.glob(features)}
+    assert len(kept) >= 3
+    app = client.app
+    with Session(app.state.engine) as session:  # type: ignore[attr-defined]
+        assert session.get(Job, job["id"]).state == "running"  # type: ignore[union-attr]
+        time.sleep(0.1)
+        assert requeue_lost(session, silence=0.05) == 1
+    work(data, once=True)
+    done = next(j for j in client.get("/api/jobs").json() if j["id"] == job["id"])
+    assert done["state"] == "done", done["message"]
+    after = {p.name: p.stat().st_mtime_ns for p in data.glob(f"projects/{project}/versions/cameras/1/features/*.npz")}
+    assert all(after[k] == v for k, v in kept.items())
+
+
+def test_keying_a_backdrop(client: TestClient) -> None:
+    project = client.post("/api/projects", json={"name": "Key"}).json()["id"]
+    a = np.full((120, 160, 3), (40, 90, 200), np.uint8)
+    a[30:90, 50:110] = (180, 90, 40)
+    out = io.BytesIO()
+    Image.fromarray(a).save(out, "PNG")
+    client.post(f"/api/projects/{project}/photos", files=[("files", ("k.png", out.getvalue()))])
+    color = client.get(f"/api/projects/{project}/photos/color", params={"path": "k.png", "x": 0.05, "y": 0.05}).json()[
+        "rgb"
+    ]
+    assert color == [40, 90, 200]
+    query = {"path": "k.png", "red": color[0], "green": color[1], "blue": color[2], "tolerance": 15}
+    hatched = np.asarray(
+        Image.open(io.BytesIO(client.get(f"/api/projects/{project}/photos/key", params=query).content))
+    )
+    assert (hatched[35:85, 55:105, 3] == 0).all()
+    assert (hatched[:20, :, 3] > 0).all()
+
+
+def test_outline_by_the_even_odd_rule() -> None:
+    square = np.array([[0, 0], [1, 0], [1, 1], [0, 1]], float)
+    inside = inside_outline(np.array([[0.5, 0.5], [1.5, 0.5], [-0.1, 0.2]]), square)
+    assert inside.tolist() == [True, False, False]

@@ -1,0 +1,53 @@
+import { ElMessage } from 'element-plus'
+import createClient from 'openapi-fetch'
+import type { components, paths } from './schema'
+
+export const api = createClient<paths>({
+  baseUrl: window.location.origin,
+  fetch: (r: Request) => globalThis.fetch(r),
+})
+
+type Schemas = components['schemas']
+export type Project = Schemas['ProjectOut']
+export type Layer = Schemas['LayerOut']
+export type Setting = Schemas['SettingOut']
+export type Version = Schemas['VersionOut']
+export type Photo = Schemas['PhotoOut']
+export type Job = Schemas['Job']
+export type Scene = Schemas['SceneOut']
+export type CameraOut = Schemas['CameraOut']
+export type PlanIn = Schemas['PlanIn']
+export type PlanOut = Schemas['PlanOut']
+export type Draft = Schemas['DraftOut']
+export type Parcel = Schemas['ParcelOut']
+
+interface Answer<T> {
+  data?: T
+  error?: unknown
+}
+
+/** The data of an answer; a failure is shown in the server's words and thrown. */
+export async function ask<T>(promise: Promise<Answer<T>>): Promise<T> {
+  const { data, error } = await promise
+  if (error !== undefined) {
+    const text = sentence(error)
+    ElMessage({ message: text, type: 'error', duration: 8000, showClose: true })
+    throw new Error(text)
+  }
+  return data as T
+}
+
+/** The sentence in an error body. */
+export function sentence(error: unknown): string {
+  if (typeof error === 'string') return error
+  const detail = (error as { detail?: unknown } | null)?.detail
+  if (typeof detail === 'string') return detail
+  if (Array.isArray(detail) && detail.length) {
+    const first = detail[0] as { loc?: unknown[]; msg?: string }
+    return `${(first.loc ?? []).slice(-1).join('')}: ${first.msg ?? ''}`
+  }
+  return 'The server did not say why.'
+}
+
+export const photoUrl = (id: number, kind: 'thumb' | 'full' | 'mask', path: string, side?: number) =>
+  `/api/projects/${id}/photos/${kind}?path=${encodeURIComponent(path)}${side ? `&side=${side}` : ''}`

@@ -1,0 +1,105 @@
+<script setup lang="ts">
+import { computed, ref, shallowRef, watch } from 'vue'
+import { useI18n } from 'vue-i18n'
+import { api, ask, type Scene } from '@/api/client'
+import PhotoPane from '@/components/PhotoPane.vue'
+import StripChart from '@/components/StripChart.vue'
+import WorldPane from '@/components/WorldPane.vue'
+import { useProject } from '@/stores/project'
+import type { CloudMode } from '@/world/build'
+import type { World } from '@/world/World'
+
+const { t } = useI18n()
+const project = useProject()
+const scene = shallowRef<Scene | null>(null)
+const mode = ref<CloudMode>('color')
+const ties = shallowRef<{ tied: number[][]; untied: number[][] } | null>(null)
+let world: World | null = null
+let framed = false
+
+const number = computed(() => project.layer('cameras')?.number ?? null)
+const row = computed(() => scene.value?.cameras.find((c) => c.photo === project.selected)?.row ?? null)
+const camera = computed(() => scene.value?.cameras.find((c) => c.row === row.value) ?? null)
+const MARKS: Record<string, string> = { placed: '●', weak: '◐', loose: '○' }
+const counts = computed(() => {
+  const n: Record<string, number> = { placed: 0, weak: 0, loose: 0 }
+  for (const c of scene.value?.cameras ?? []) n[c.state]++
+  return Object.entries(n)
+    .map(([k, v]) => `${MARKS[k]} ${t(`world.${k}`)} ${v}`)
+    .join('   ')
+})
+const caption = computed(() =>
+  camera.value
+    ? `${camera.value.photo} · ${MARKS[camera.value.state]} ${t(`world.${camera.value.state}`)} · ${camera.value.ties} ${t('photos.ties')}`
+    : undefined,
+)
+const chart = computed(() =>
+  (scene.value?.cameras ?? []).map((c) => ({ key: c.photo, value: c.ties, off: c.state === 'loose' })),
+)
+
+async function load() {
+  if (!world || number.value === null) return
+  scene.value = await ask(api.GET('/api/projects/{project_id}/layers/cameras/scene', project.path))
+  const data = await (
+    await fetch(`/api/projects/${project.id}/layers/cameras/cloud?number=${number.value}`)
+  ).arrayBuffer()
+  const box = scene.value.box as { low: number[]; high: number[]; turn: number }
+  world.setBox(box)
+  world.setCloud(data, mode.value)
+  world.setGround(Math.max(...box.high.map((h, k) => h - box.low[k])))
+  world.setCameras(scene.value.cameras, row.value)
+  if (!framed) world.home()
+  framed = true
+}
+function ready(w: World) {
+  world = w
+  w.onCamera = (r) => {
+    const hit = scene.value?.cameras.find((c) => c.row === r)
+    if (hit) project.selected = hit.photo
+  }
+  void load()
+}
+watch(number, load)
+watch(mode, (m) => world?.setCloudMode(m))
+watch(
+  row,
+  async (r) => {
+    if (scene.value) world?.setCameras(scene.value.cameras, r)
+    ties.value = null
+    if (r === null) return
+    const answer = await ask(
+      api.GET('/api/projects/{project_id}/layers/cameras/ties', {
+        params: { path: { project_id: project.id }, query: { row: r } },
+      }),
+    )
+    if (r === row.value) ties.value = answer as { tied: number[][]; untied: number[][] }
+  },
+  { immediate: true },
+)
+const MODES: CloudMode[] = ['color', 'height', 'views']
+</script>
+
+<template>
+  <section class="bench">
+    <div class="bar">
+      <span class="seg"
+        ><button v-for="m in MODES" :key="m" :aria-pressed="mode === m" @click="mode = m">
+          {{ t(`world.${m}`) }}
+        </button></span
+      >
+      <span class="end quiet">{{ t('world.hint') }}</span>
+    </div>
+    <div v-if="number === null" class="emptynote">{{ t('world.empty') }}</div>
+    <div v-else class="split">
+      <WorldPane :parts="['cameras', 'cloud', 'box', 'ground']" :legend="counts" @ready="ready" />
+      <PhotoPane :path="project.selected" :ties="ties" :caption="caption" />
+    </div>
+    <StripChart
+      v-if="chart.length"
+      :values="chart"
+      :title="t('photos.ties')"
+      :selected="project.selected"
+      @pick="project.selected = $event"
+    />
+  </section>
+</template>

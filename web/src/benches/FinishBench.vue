@@ -1,0 +1,234 @@
+<script setup lang="ts">
+import { ElInputNumber, ElSwitch } from 'element-plus'
+import { computed, onBeforeUnmount, onMounted, ref, shallowRef } from 'vue'
+import { useI18n } from 'vue-i18n'
+import { api, ask, type Draft } from '@/api/client'
+import WorldPane from '@/components/WorldPane.vue'
+import { useProject } from '@/stores/project'
+import type { MeshMode, World } from '@/world/World'
+
+const { t } = useI18n()
+const project = useProject()
+const draft = shallowRef<Draft | null>(null)
+const tool = ref<'turn' | 'rectangle' | 'lasso'>('turn')
+const outline = ref<number[][]>([])
+const closed = ref(false)
+const faces = ref(20000)
+const mode = ref<MeshMode>('textured')
+const busy = ref(false)
+const overlay = ref<SVGSVGElement>()
+let world: World | null = null
+let framed = false
+const there = computed(() => project.layer('texture')?.number ?? null)
+const points = computed(() => outline.value.map((p) => p.join(',')).join(' '))
+
+onMounted(async () => {
+  window.addEventListener('keydown', keys)
+  if (there.value) draft.value = await ask(api.GET('/api/projects/{project_id}/draft', project.path))
+})
+onBeforeUnmount(() => window.removeEventListener('keydown', keys))
+
+async function load() {
+  if (!world || there.value === null) return
+  world.setGround(1)
+  await world.setMesh(`/api/projects/${project.id}/draft/mesh?at=${Date.now()}`, mode.value)
+  if (!framed) world.home()
+  framed = true
+}
+async function act(work: () => Promise<Draft>) {
+  busy.value = true
+  try {
+    draft.value = await work()
+    outline.value = []
+    await load()
+  } finally {
+    busy.value = false
+  }
+}
+const add = (edit: Record<string, unknown>) =>
+  act(() => ask(api.POST('/api/projects/{project_id}/draft', { ...project.path, body: edit })))
+const undo = () => act(() => ask(api.POST('/api/projects/{project_id}/draft/undo', project.path)))
+const redo = () => act(() => ask(api.POST('/api/projects/{project_id}/draft/redo', project.path)))
+const keep = () => ask(api.POST('/api/projects/{project_id}/draft/keep', project.path))
+
+function remove() {
+  const r = overlay.value!.getBoundingClientRect()
+  const shape = outline.value.map(([x, y]) => [(2 * x) / r.width - 1, 1 - (2 * y) / r.height])
+  if (shape.length > 2) void add({ kind: 'delete', outline: shape, matrix: world!.matrix() })
+}
+function setTool(next: typeof tool.value) {
+  tool.value = next
+  world?.setTool(next !== 'turn')
+  outline.value = []
+}
+function setMode(m: MeshMode) {
+  mode.value = m
+  world?.setMeshMode(m)
+}
+function down(e: PointerEvent) {
+  if (e.button !== 0 || tool.value === 'turn') return forward(e)
+  const r = overlay.value!.getBoundingClientRect()
+  const at = (m: PointerEvent) => [m.clientX - r.left, m.clientY - r.top]
+  const start = at(e)
+  outline.value = [start]
+  const move = (m: PointerEvent) => {
+    const [x, y] = at(m)
+    outline.value =
+      tool.value === 'rectangle' ? [start, [x, start[1]], [x, y], [start[0], y]] : [...outline.value, [x, y]]
+  }
+  const up = () => {
+    window.removeEventListener('pointermove', move)
+    window.removeEventListener('pointerup', up)
+  }
+  window.addEventListener('pointermove', move)
+  window.addEventListener('pointerup', up)
+}
+/** Any other button goes on to the world, so that the view still turns while a tool is active. */
+function forward(e: PointerEvent) {
+  outline.value = []
+  world?.canvas.dispatchEvent(new PointerEvent('pointerdown', e))
+}
+function keys(e: KeyboardEvent) {
+  if ((e.target as HTMLElement).closest('input, textarea')) return
+  if ((e.ctrlKey || e.metaKey) && e.key === 'z' && !e.shiftKey) void undo()
+  else if ((e.ctrlKey || e.metaKey) && (e.key === 'y' || (e.key.toLowerCase() === 'z' && e.shiftKey)))
+    void redo()
+  else if (e.key === 'Delete') remove()
+  else if (e.key === 'Escape') setTool('turn')
+  else return
+  e.preventDefault()
+}
+function ready(w: World) {
+  world = w
+  void load()
+}
+</script>
+
+<template>
+  <section class="bench">
+    <div class="bar">
+      <span class="seg"
+        ><button
+          v-for="k in ['turn', 'rectangle', 'lasso'] as const"
+          :key="k"
+          :aria-pressed="tool === k"
+          @click="setTool(k)"
+        >
+          {{ t(`finish.${k}`) }}
+        </button></span
+      >
+      <button class="plainbtn" :disabled="outline.length < 3 || busy" @click="remove">
+        {{ t('finish.delete') }}
+      </button>
+      <span class="seg"
+        ><button
+          v-for="m in ['textured', 'plain', 'wire', 'glass'] as const"
+          :key="m"
+          :aria-pressed="mode === m"
+          @click="setMode(m)"
+        >
+          {{ t(`world.${m}`) }}
+        </button></span
+      >
+      <span v-if="draft" class="end quiet num">{{
+        t('finish.edits', { n: draft.done, faces: draft.faces.toLocaleString('en') })
+      }}</span>
+    </div>
+    <div v-if="there === null" class="emptynote">{{ t('finish.need') }}</div>
+    <WorldPane v-else class="grow" :parts="['mesh', 'ground']" @ready="ready">
+      <svg v-show="tool !== 'turn'" ref="overlay" class="draw" @pointerdown="down" @contextmenu.prevent>
+        <polygon v-if="outline.length > 1" :points="points" />
+      </svg>
+    </WorldPane>
+    <Teleport to="#tray-top">
+      <div class="tools">
+        <p class="quiet">{{ t('finish.hint') }}</p>
+        <div class="pair">
+          <button class="plainbtn" :disabled="busy || !draft?.done" @click="undo">
+            {{ t('finish.undo') }}
+          </button>
+          <button class="plainbtn" :disabled="busy || !draft?.redo" @click="redo">
+            {{ t('finish.redo') }}
+          </button>
+        </div>
+        <button
+          class="plainbtn"
+          :disabled="busy || !draft"
+          @click="add({ kind: 'cut', at: 'ground', closed })"
+        >
+          {{ t('finish.cutGround') }}
+        </button>
+        <button class="plainbtn" :disabled="busy || !draft" @click="add({ kind: 'cut', at: 'box', closed })">
+          {{ t('finish.cutBox') }}
+        </button>
+        <label class="pair"
+          ><span>{{ t('finish.closed') }}</span
+          ><el-switch v-model="closed" :aria-label="t('finish.closed')"
+        /></label>
+        <button class="plainbtn" :disabled="busy || !draft" @click="add({ kind: 'main-body' })">
+          {{ t('finish.main') }}
+        </button>
+        <div class="pair">
+          <button class="plainbtn" :disabled="busy || !draft" @click="add({ kind: 'decimate', faces })">
+            {{ t('finish.decimate') }}
+          </button>
+          <el-input-number
+            v-model="faces"
+            :min="100"
+            :max="5000000"
+            :controls="false"
+            size="small"
+            style="width: 100px"
+            :aria-label="t('finish.decimate')"
+          />
+        </div>
+        <button class="go" :disabled="busy || !draft?.done" @click="keep">
+          <b>{{ t('finish.keep') }}</b>
+        </button>
+      </div>
+    </Teleport>
+  </section>
+</template>
+
+<style scoped>
+.grow {
+  flex: 1;
+}
+.draw {
+  position: absolute;
+  inset: 0;
+  width: 100%;
+  height: 100%;
+  cursor: crosshair;
+}
+.draw polygon {
+  fill: #0e7c7b30;
+  stroke: var(--lichen);
+  stroke-width: 1.5;
+}
+.tools {
+  display: flex;
+  flex-direction: column;
+  gap: 7px;
+  padding: 12px 14px;
+  border-bottom: 1px solid var(--joint);
+}
+.pair {
+  display: flex;
+  gap: 8px;
+  justify-content: space-between;
+  align-items: center;
+}
+.go {
+  padding: 8px 12px;
+  border-radius: 6px;
+  border: 0;
+  background: var(--ochre);
+  color: var(--on-ochre);
+  text-align: left;
+  cursor: pointer;
+}
+.go:disabled {
+  opacity: 0.5;
+}
+</style>

@@ -1,0 +1,177 @@
+<script setup lang="ts">
+import { ElInput, ElMessage } from 'element-plus'
+import { computed, ref } from 'vue'
+import { useI18n } from 'vue-i18n'
+import { api, ask, sentence } from '@/api/client'
+import ContactSheet from '@/components/ContactSheet.vue'
+import PhotoPane from '@/components/PhotoPane.vue'
+import StripChart from '@/components/StripChart.vue'
+import { useProject } from '@/stores/project'
+
+const { t } = useI18n()
+const project = useProject()
+const over = ref(false)
+const path = ref('')
+const sending = ref<[number, number] | null>(null)
+const files = ref<HTMLInputElement>()
+const folder = ref<HTMLInputElement>()
+
+const photo = computed(() => project.photos.find((p) => p.path === project.selected) ?? null)
+const chart = computed(() =>
+  project.photos.map((p) => ({ key: p.path, value: p.sharpness ?? 0, off: !p.kept || !!p.problem })),
+)
+
+/** Files of a drop, folders too. */
+async function dropped(e: DragEvent) {
+  over.value = false
+  const entries = [...(e.dataTransfer?.items ?? [])]
+    .map((i) => i.webkitGetAsEntry())
+    .filter((x) => x !== null)
+  const found: File[] = []
+  const walk = async (entry: FileSystemEntry): Promise<void> => {
+    if (entry.isFile) {
+      found.push(await new Promise<File>((ok, no) => (entry as FileSystemFileEntry).file(ok, no)))
+      return
+    }
+    const reader = (entry as FileSystemDirectoryEntry).createReader()
+    for (;;) {
+      const part = await new Promise<FileSystemEntry[]>((ok, no) => reader.readEntries(ok, no))
+      if (!part.length) return
+      for (const x of part) await walk(x)
+    }
+  }
+  for (const entry of entries) await walk(entry)
+  await send(found)
+}
+
+/** Upload a few files at a time, so that thousands go through and a cut loses little. */
+async function send(list: File[]) {
+  let taken = 0
+  const refused: string[] = []
+  sending.value = [0, list.length]
+  for (let k = 0; k < list.length; k += 8) {
+    const body = new FormData()
+    for (const f of list.slice(k, k + 8)) body.append('files', f, f.name)
+    try {
+      const answer = await fetch(`/api/projects/${project.id}/photos`, { method: 'POST', body })
+      const json = await answer.json()
+      if (!answer.ok) throw new Error(sentence(json))
+      taken += json.taken.length
+      refused.push(...json.refused)
+    } catch (error) {
+      refused.push(...list.slice(k, k + 8).map((f) => `${f.name}: ${(error as Error).message}`))
+    }
+    sending.value = [Math.min(k + 8, list.length), list.length]
+  }
+  sending.value = null
+  if (taken) ElMessage({ message: t('photos.taken', { n: taken }), type: 'success' })
+  if (refused.length)
+    ElMessage({
+      message: t('photos.refused', { n: refused.length, first: refused[0] }),
+      type: 'warning',
+      duration: 9000,
+      showClose: true,
+    })
+  await project.refresh()
+}
+
+async function bring() {
+  await ask(
+    api.POST('/api/projects/{project_id}/photos/from-path', { ...project.path, body: { path: path.value } }),
+  )
+  await project.refresh()
+}
+const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [])])
+</script>
+
+<template>
+  <section
+    class="bench"
+    :class="{ over }"
+    @dragover.prevent="over = true"
+    @dragleave="over = false"
+    @drop.prevent="dropped"
+  >
+    <div class="bar">
+      <button class="plainbtn" @click="files!.click()">{{ t('photos.choose') }}</button>
+      <button class="plainbtn" @click="folder!.click()">{{ t('photos.folder') }}</button>
+      <el-input
+        v-model="path"
+        size="small"
+        style="width: 210px"
+        :placeholder="t('photos.path')"
+        :aria-label="t('photos.path')"
+        @keyup.enter="bring"
+      />
+      <button class="plainbtn" :disabled="!path" @click="bring">{{ t('photos.bring') }}</button>
+      <span v-if="sending" class="num">{{ t('job.of', { done: sending[0], total: sending[1] }) }}</span>
+      <span v-if="photo" class="end">
+        <button class="plainbtn" @click="project.keep([photo.path], !photo.kept)">
+          {{ photo.kept ? t('photos.leave') : t('photos.keep') }}
+        </button>
+      </span>
+      <input ref="files" class="file" type="file" multiple accept="image/*" @change="chosen" />
+      <input ref="folder" class="file" type="file" webkitdirectory @change="chosen" />
+    </div>
+    <div v-if="!project.photos.length" class="emptynote drop">
+      <p>{{ t('photos.empty') }} {{ t('photos.drop') }}.</p>
+    </div>
+    <div v-else class="split">
+      <ContactSheet />
+      <div class="flat">
+        <PhotoPane :path="project.selected" />
+        <div v-if="photo" class="facts num">
+          <p v-if="photo.problem" class="bad">{{ photo.path }} {{ photo.problem }}</p>
+          <p v-else>
+            {{ photo.width }} × {{ photo.height }} · {{ photo.camera }} · {{ photo.exposure }}<br />
+            {{ t('photos.focal', { px: photo.focal_px?.toFixed(0), source: photo.focal_source }) }}
+          </p>
+        </div>
+      </div>
+    </div>
+    <StripChart
+      v-if="project.photos.length"
+      :values="chart"
+      :title="`${t('photos.sharpness')}${project.photos.some((p) => p.sharpness) ? '' : ` · ${t('photos.run')}`}`"
+      :selected="project.selected"
+      @pick="project.selected = $event"
+    />
+  </section>
+</template>
+
+<style scoped>
+.split {
+  grid-template-columns: 1.15fr 1fr;
+}
+.flat {
+  display: grid;
+  grid-template-rows: 1fr auto;
+}
+.facts {
+  padding: 8px 12px;
+  border-top: 1px solid var(--joint);
+  background: var(--stone);
+  font-size: 13px;
+}
+.bad {
+  color: var(--rust);
+}
+.file {
+  position: absolute;
+  width: 1px;
+  height: 1px;
+  opacity: 0;
+  pointer-events: none;
+}
+.drop {
+  flex: 1;
+  border: 2px dashed var(--joint);
+  margin: 20px;
+  border-radius: 10px;
+  height: auto;
+}
+.over {
+  outline: 3px dashed var(--lichen);
+  outline-offset: -6px;
+}
+</style>

@@ -1,0 +1,203 @@
+<script setup lang="ts">
+import { computed, ref, watch } from 'vue'
+import { useI18n } from 'vue-i18n'
+import { photoUrl } from '@/api/client'
+import { useProject } from '@/stores/project'
+
+const props = defineProps<{
+  path: string | null
+  overlay?: string | null
+  ties?: { tied: number[][]; untied: number[][] } | null
+  caption?: string
+}>()
+const emit = defineEmits<{ place: [x: number, y: number] }>()
+const { t } = useI18n()
+const project = useProject()
+const pane = ref<HTMLDivElement>()
+const zoom = ref(1)
+const shift = ref([0, 0])
+const natural = ref([1, 1])
+
+const photo = computed(() => project.photos.find((p) => p.path === props.path) ?? null)
+const size = computed(() => [photo.value?.width ?? natural.value[0], photo.value?.height ?? natural.value[1]])
+const src = computed(() =>
+  props.path
+    ? photoUrl(
+        project.id,
+        zoom.value > 1.2 ? 'full' : 'thumb',
+        props.path,
+        zoom.value > 1.2 ? undefined : 1200,
+      )
+    : '',
+)
+watch(
+  () => props.path,
+  () => fit(),
+)
+
+function fit() {
+  zoom.value = 1
+  shift.value = [0, 0]
+}
+
+/** One photo pixel on one screen pixel. */
+function one() {
+  const r = pane.value!.getBoundingClientRect()
+  const shown = Math.min(r.width / size.value[0], r.height / size.value[1])
+  zoom.value = Math.max(1, 1 / shown)
+}
+
+function wheel(e: WheelEvent) {
+  const r = pane.value!.getBoundingClientRect()
+  const x = e.clientX - r.left - r.width / 2
+  const y = e.clientY - r.top - r.height / 2
+  const next = Math.min(40, Math.max(1, zoom.value * Math.exp(-e.deltaY * 0.0015)))
+  const k = next / zoom.value
+  shift.value = next === 1 ? [0, 0] : [x - (x - shift.value[0]) * k, y - (y - shift.value[1]) * k]
+  zoom.value = next
+}
+
+let from: number[] | null = null
+let moved = false
+function down(e: PointerEvent) {
+  from = [e.clientX - shift.value[0], e.clientY - shift.value[1]]
+  moved = false
+}
+function move(e: PointerEvent) {
+  if (!from || !e.buttons) return
+  const next = [e.clientX - from[0], e.clientY - from[1]]
+  moved ||= Math.hypot(next[0] - shift.value[0], next[1] - shift.value[1]) > 4
+  if (zoom.value > 1) shift.value = next
+}
+function up(e: PointerEvent) {
+  from = null
+  if (moved) return
+  const img = pane.value!.querySelector('.frame')!.getBoundingClientRect()
+  const x = (e.clientX - img.left) / img.width
+  const y = (e.clientY - img.top) / img.height
+  if (x >= 0 && x <= 1 && y >= 0 && y <= 1) emit('place', x, y)
+}
+</script>
+
+<template>
+  <div
+    ref="pane"
+    class="photo"
+    @wheel.prevent="wheel"
+    @pointerdown="down"
+    @pointermove="move"
+    @pointerup="up"
+    @dblclick="zoom > 1 ? fit() : one()"
+  >
+    <p v-if="!path" class="emptynote">{{ t('photos.empty') }}</p>
+    <div
+      v-else
+      class="frame"
+      :style="{
+        aspectRatio: `${size[0]} / ${size[1]}`,
+        transform: `translate(${shift[0]}px, ${shift[1]}px) scale(${zoom})`,
+        '--ratio': size[0] / size[1],
+      }"
+    >
+      <img
+        :src="src"
+        :alt="path"
+        draggable="false"
+        @load="
+          natural = [
+            ($event.target as HTMLImageElement).naturalWidth,
+            ($event.target as HTMLImageElement).naturalHeight,
+          ]
+        "
+      />
+      <img v-if="overlay" class="over" :src="overlay" alt="" draggable="false" />
+      <svg v-if="ties" class="over" :viewBox="`0 0 ${size[0]} ${size[1]}`">
+        <circle
+          v-for="(p, k) in ties.untied"
+          :key="`u${k}`"
+          :cx="p[0]"
+          :cy="p[1]"
+          :r="size[0] / 320"
+          class="untied"
+        />
+        <circle
+          v-for="(p, k) in ties.tied"
+          :key="`t${k}`"
+          :cx="p[0]"
+          :cy="p[1]"
+          :r="size[0] / 300"
+          class="tied"
+        />
+      </svg>
+    </div>
+    <span v-if="path" class="cap">{{ caption ?? path }}</span>
+    <span v-if="path" class="zoom">
+      <button class="plainbtn" @click.stop="fit">{{ t('photos.fit') }}</button>
+      <button class="plainbtn" @click.stop="one">{{ t('photos.one') }}</button>
+    </span>
+  </div>
+</template>
+
+<style scoped>
+.photo {
+  position: relative;
+  background: #2b2a27;
+  overflow: hidden;
+  height: 100%;
+  display: grid;
+  place-items: center;
+  container-type: size;
+  touch-action: none;
+}
+.frame {
+  position: relative;
+  width: min(100cqw, calc(100cqh * var(--ratio)));
+  max-height: 100%;
+}
+.frame img {
+  width: 100%;
+  height: 100%;
+  display: block;
+  user-select: none;
+}
+.frame .over {
+  position: absolute;
+  inset: 0;
+  width: 100%;
+  height: 100%;
+}
+.tied {
+  fill: #6ff0e0;
+  stroke: #06312f;
+  stroke-width: 0.6;
+}
+.untied {
+  fill: none;
+  stroke: #f6e8cb;
+  stroke-width: 0.8;
+  opacity: 0.6;
+}
+.cap {
+  position: absolute;
+  left: 10px;
+  top: 9px;
+  color: #fff;
+  font-size: 12.5px;
+  background: #000a;
+  border-radius: 4px;
+  padding: 2px 8px;
+  max-width: calc(100% - 20px);
+  overflow: hidden;
+  text-overflow: ellipsis;
+}
+.zoom {
+  position: absolute;
+  right: 10px;
+  bottom: 10px;
+  display: flex;
+  gap: 4px;
+}
+.emptynote {
+  color: #cfc4af;
+}
+</style>

@@ -1,0 +1,264 @@
+<script setup lang="ts">
+import { ElInputNumber, ElOption, ElSelect, ElSwitch, ElTooltip } from 'element-plus'
+import { computed, ref } from 'vue'
+import { useI18n } from 'vue-i18n'
+import type { Setting } from '@/api/client'
+import { seconds } from '@/composables/format'
+import { useJobs } from '@/stores/jobs'
+import { useProject } from '@/stores/project'
+
+const props = defineProps<{ layer: string; compared: number | null }>()
+const emit = defineEmits<{ compare: [number: number | null] }>()
+const { t } = useI18n()
+const project = useProject()
+const jobs = useJobs()
+const more = ref(false)
+const GRADES = ['rough', 'dressed', 'polished'] as const
+
+const layer = computed(() => project.layer(props.layer))
+const version = computed(() => project.version(props.layer))
+const working = computed(() => jobs.active.some((j) => j.project_id === project.id))
+const settings = computed(() => layer.value?.settings ?? [])
+const shown = computed(() => (more.value ? settings.value : settings.value.slice(0, 5)))
+const findings = computed(() => {
+  const failed = jobs.jobs.find((j) => j.project_id === project.id)
+  const last = failed?.state === 'failed' && failed.message ? [failed.message] : []
+  return [
+    ...last.map((text) => ({ text, bad: true })),
+    ...(version.value?.findings ?? []).map((text) => ({ text, bad: false })),
+  ]
+})
+const title = (s: Setting) => s.name.replaceAll('_', ' ')
+const change = (s: Setting, value: unknown) => project.change(props.layer, { [s.name]: value })
+</script>
+
+<template>
+  <div v-if="layer" class="tray">
+    <div class="grades" role="radiogroup">
+      <button
+        v-for="g in GRADES"
+        :key="g"
+        class="g"
+        :class="[g, { on: project.project?.grade === g }]"
+        role="radio"
+        :aria-checked="project.project?.grade === g"
+        @click="project.setGrade(g)"
+      >
+        {{ t(`grade.${g}`) }}<small>{{ t(`grade.${g}Hint`) }}</small>
+      </button>
+    </div>
+    <div v-for="s in shown" :key="s.name" class="row">
+      <el-tooltip :content="s.description" placement="left" :show-after="300"
+        ><label :for="`set-${s.name}`">{{ title(s) }}</label></el-tooltip
+      >
+      <el-switch
+        v-if="s.kind === 'boolean'"
+        :id="`set-${s.name}`"
+        :model-value="Boolean(s.value)"
+        :aria-label="s.description"
+        @change="change(s, $event)"
+      />
+      <el-select
+        v-else-if="s.kind === 'choice'"
+        :id="`set-${s.name}`"
+        :model-value="String(s.value)"
+        size="small"
+        style="width: 120px"
+        @change="change(s, $event)"
+      >
+        <el-option v-for="c in s.choices" :key="c" :label="c.replaceAll('-', ' ')" :value="c" />
+      </el-select>
+      <el-input-number
+        v-else
+        :id="`set-${s.name}`"
+        :model-value="Number(s.value)"
+        :min="s.minimum ?? undefined"
+        :max="s.maximum ?? undefined"
+        :step="s.kind === 'integer' ? 1 : 0.05"
+        :controls="false"
+        size="small"
+        style="width: 90px"
+        :aria-label="s.description"
+        @change="change(s, $event)"
+      />
+    </div>
+    <button v-if="settings.length > 5" class="link" @click="more = !more">
+      {{ t(more ? 'tray.fewer' : 'tray.more') }}
+    </button>
+    <button class="go" :disabled="working || !project.photos.length" @click="project.run(props.layer)">
+      <b>{{
+        working
+          ? t('tray.computing')
+          : project.photos.length
+            ? t('tray.run', { layer: layer.title })
+            : t('tray.noPhotos')
+      }}</b>
+      <span>{{
+        layer.takes.length ? t('tray.takes', { versions: layer.takes.join(', ') }) : t('tray.missing')
+      }}</span>
+    </button>
+    <p v-if="version" class="took quiet num">{{ t('tray.took', { time: seconds(version.seconds) }) }}</p>
+    <section class="find">
+      <template v-if="layer.versions.length">
+        <h3>{{ t('tray.versions') }}</h3>
+        <div v-for="v in [...layer.versions].reverse()" :key="v.number" class="ver num">
+          <span>{{ layer.title }} {{ v.number }}</span>
+          <b v-if="v.number === layer.number">{{ t('tray.inUse') }}</b>
+          <template v-else>
+            <button class="link" @click="project.use(props.layer, v.number)">{{ t('tray.use') }}</button>
+            <button
+              class="link"
+              :aria-pressed="props.compared === v.number"
+              @click="emit('compare', props.compared === v.number ? null : v.number)"
+            >
+              {{ t('tray.compare') }}
+            </button>
+          </template>
+        </div>
+      </template>
+      <h3>{{ t('tray.findings') }}</h3>
+      <p v-if="!findings.length" class="quiet pad">{{ t('tray.none') }}</p>
+      <div v-for="(f, k) in findings" :key="k" class="card" :class="{ bad: f.bad }">{{ f.text }}</div>
+    </section>
+  </div>
+</template>
+
+<style scoped>
+.tray {
+  display: flex;
+  flex-direction: column;
+  min-height: 0;
+  height: 100%;
+}
+.grades {
+  display: grid;
+  grid-template-columns: 1fr 1fr 1fr;
+  gap: 7px;
+  padding: 12px 14px 8px;
+}
+.g {
+  border: 1px solid var(--joint);
+  border-radius: 6px;
+  padding: 24px 8px 5px;
+  position: relative;
+  overflow: hidden;
+  font-weight: 600;
+  background: var(--paper);
+  text-align: left;
+  cursor: pointer;
+}
+.g small {
+  display: block;
+  font-weight: 400;
+  color: var(--ink2);
+  font-size: 11.5px;
+  white-space: nowrap;
+}
+.g::before {
+  content: '';
+  position: absolute;
+  inset: 0 0 auto 0;
+  height: 18px;
+  border-bottom: 1px solid var(--joint);
+}
+.rough::before {
+  background: repeating-linear-gradient(62deg, #c9b893 0 4px, #d9caa8 4px 7px, #bfae88 7px 9px);
+}
+.dressed::before {
+  background: repeating-linear-gradient(90deg, #d8ccb2 0 7px, #cdbf9f 7px 8px);
+}
+.polished::before {
+  background: linear-gradient(100deg, #d6cbb3, #efe8d9 45%, #cfc3a8);
+}
+.g.on {
+  border-color: var(--lichen);
+  box-shadow: 0 0 0 1px var(--lichen);
+}
+.row {
+  display: flex;
+  justify-content: space-between;
+  align-items: center;
+  padding: 3px 14px;
+  min-height: 30px;
+}
+.row label::first-letter {
+  text-transform: uppercase;
+}
+.link {
+  border: 0;
+  background: none;
+  color: var(--lichen-ink);
+  font-weight: 600;
+  cursor: pointer;
+  text-align: left;
+  padding: 3px 14px;
+}
+.go {
+  margin: 8px 14px 4px;
+  padding: 9px 12px;
+  border-radius: 6px;
+  border: 0;
+  background: var(--ochre);
+  color: var(--on-ochre);
+  text-align: left;
+  cursor: pointer;
+}
+.go:disabled {
+  opacity: 0.55;
+  cursor: default;
+}
+.go b {
+  display: block;
+}
+.go span {
+  font-size: 12px;
+  opacity: 0.92;
+  display: block;
+}
+.took {
+  padding: 0 14px 6px;
+  font-size: 12.5px;
+}
+.find {
+  border-top: 1px solid var(--joint);
+  background: var(--stone);
+  flex: 1;
+  overflow: auto;
+  padding-bottom: 10px;
+}
+.find h3 {
+  font-size: 12.5px;
+  padding: 10px 14px 4px;
+}
+.ver {
+  display: flex;
+  gap: 8px;
+  align-items: center;
+  padding: 2px 14px;
+}
+.ver span {
+  flex: 1;
+}
+.ver .link {
+  padding: 0;
+}
+.ver b {
+  color: var(--lichen-ink);
+  font-size: 12.5px;
+}
+.pad {
+  padding: 0 14px;
+}
+.card {
+  margin: 6px 12px;
+  padding: 8px 11px;
+  background: var(--paper);
+  border-radius: 6px;
+  border-left: 3px solid var(--ochre);
+  font-size: 13px;
+  overflow-wrap: anywhere;
+}
+.card.bad {
+  border-color: var(--rust);
+}
+</style>

@@ -1,0 +1,148 @@
+<script setup lang="ts">
+import { onBeforeUnmount, onMounted, ref, shallowRef } from 'vue'
+import { useI18n } from 'vue-i18n'
+import { World, type Part, type Side } from '@/world/World'
+
+const props = defineProps<{ parts: Part[]; legend?: string; comparing?: boolean }>()
+const emit = defineEmits<{ ready: [world: World] }>()
+const { t } = useI18n()
+const canvas = ref<HTMLCanvasElement>()
+const world = shallowRef<World | null>(null)
+const hidden = ref<Set<Part>>(new Set())
+const line = ref(0.5)
+const SIDES: Side[] = ['front', 'right', 'back', 'left', 'top', 'below']
+
+onMounted(() => {
+  world.value = new World(canvas.value!)
+  ;(window as unknown as { vqWorld: World }).vqWorld = world.value
+  emit('ready', world.value)
+  window.addEventListener('keydown', keys)
+})
+onBeforeUnmount(() => {
+  window.removeEventListener('keydown', keys)
+  world.value?.dispose()
+})
+
+function keys(e: KeyboardEvent) {
+  if ((e.target as HTMLElement).closest('input, textarea, [role=dialog]') || e.ctrlKey || e.metaKey) return
+  if (e.key === 'f') world.value?.frameAll()
+  if (e.key === 'h') home()
+}
+
+function home() {
+  world.value?.perspective()
+  world.value?.home(true)
+}
+
+function toggle(part: Part) {
+  const next = new Set(hidden.value)
+  if (next.has(part)) next.delete(part)
+  else next.add(part)
+  hidden.value = next
+  world.value?.show(part, !next.has(part))
+}
+
+function dragLine(e: PointerEvent) {
+  const r = canvas.value!.getBoundingClientRect()
+  const move = (m: PointerEvent) => {
+    line.value = Math.min(0.98, Math.max(0.02, (m.clientX - r.left) / r.width))
+    if (world.value) world.value.split = line.value
+    world.value?.request()
+  }
+  const up = () => {
+    window.removeEventListener('pointermove', move)
+    window.removeEventListener('pointerup', up)
+  }
+  window.addEventListener('pointermove', move)
+  window.addEventListener('pointerup', up)
+  e.preventDefault()
+}
+</script>
+
+<template>
+  <div class="world">
+    <canvas ref="canvas" tabindex="0" :aria-label="t('world.hint')"></canvas>
+    <slot></slot>
+    <div
+      v-if="props.comparing"
+      class="line"
+      :style="{ left: `${line * 100}%` }"
+      role="separator"
+      @pointerdown="dragLine"
+    ></div>
+    <div class="views">
+      <button class="plainbtn" title="F" @click="world?.frameAll()">{{ t('world.all') }}</button>
+      <button v-for="s in SIDES" :key="s" class="plainbtn" @click="world?.look(s)">
+        {{ t(`world.${s}`) }}
+      </button>
+    </div>
+    <div class="legend">
+      <button v-for="p in props.parts" :key="p" :aria-pressed="!hidden.has(p)" @click="toggle(p)">
+        {{ hidden.has(p) ? '○' : '●' }} {{ t(`world.${p}`) }}
+      </button>
+      <span v-if="props.legend">{{ props.legend }}</span>
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.world {
+  position: relative;
+  overflow: hidden;
+  background: radial-gradient(120% 90% at 50% 20%, var(--sky1), var(--sky2) 75%, var(--sky3));
+  touch-action: none;
+}
+canvas {
+  position: absolute;
+  inset: 0;
+  width: 100%;
+  height: 100%;
+  display: block;
+}
+.views {
+  position: absolute;
+  right: 10px;
+  top: 10px;
+  display: flex;
+  flex-direction: column;
+  gap: 4px;
+  align-items: stretch;
+}
+.views .plainbtn {
+  font-size: 12px;
+  padding: 1px 8px;
+  background: color-mix(in srgb, var(--paper) 82%, transparent);
+}
+.legend {
+  position: absolute;
+  left: 10px;
+  bottom: 10px;
+  display: flex;
+  gap: 12px;
+  font-size: 12.5px;
+  background: color-mix(in srgb, var(--paper) 86%, transparent);
+  padding: 4px 10px;
+  border-radius: 5px;
+  flex-wrap: wrap;
+  max-width: calc(100% - 20px);
+}
+.legend button {
+  border: 0;
+  background: none;
+  cursor: pointer;
+  padding: 0;
+  color: var(--ink2);
+}
+.legend button[aria-pressed='true'] {
+  color: var(--ink);
+}
+.line {
+  position: absolute;
+  top: 0;
+  bottom: 0;
+  width: 9px;
+  margin-left: -4px;
+  cursor: ew-resize;
+  background: linear-gradient(90deg, transparent 4px, var(--lichen) 4px 6px, transparent 6px);
+}
+</style>

@@ -1,0 +1,10 @@
+import { createRouter, createWebHistory } from 'vue-router'
+import ProjectsView from './views/ProjectsView.vue'
+
+export const router = createRouter({
+  history: createWebHistory(),
+  routes: [
+    { path: '/', component: ProjectsView },
+    { path: '/projects/:id/:layer?', component: () => import('./views/ProjectView.vue'), props: true },
+  ],
+})

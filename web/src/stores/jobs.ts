@@ -1,0 +1,44 @@
+import { defineStore } from 'pinia'
+import { computed, ref } from 'vue'
+import { api, ask, type Job } from '@/api/client'
+
+/** Jobs of all projects, as the server tells them by events. */
+export const useJobs = defineStore('jobs', () => {
+  const jobs = ref<Job[]>([])
+  const connected = ref(true)
+  const ended = ref<Job | null>(null)
+  let source: EventSource | null = null
+
+  const active = computed(() =>
+    [...jobs.value].reverse().filter((j) => j.state === 'running' || j.state === 'queued'),
+  )
+  const running = computed(() => active.value.find((j) => j.state === 'running') ?? null)
+
+  function take(next: Job[]) {
+    for (const job of next) {
+      const before = jobs.value.find((j) => j.id === job.id)
+      const over = job.state !== 'running' && job.state !== 'queued'
+      if (before && over && (before.state === 'running' || before.state === 'queued')) ended.value = job
+    }
+    jobs.value = next
+  }
+
+  function listen() {
+    source?.close()
+    source = new EventSource('/api/jobs/events')
+    source.addEventListener('jobs', (e) => {
+      connected.value = true
+      take(JSON.parse((e as MessageEvent<string>).data))
+    })
+    source.addEventListener('open', () => (connected.value = true))
+    source.addEventListener('error', () => {
+      connected.value = false
+      if (source?.readyState === EventSource.CLOSED) setTimeout(listen, 1500)
+    })
+  }
+
+  const cancel = (id: number) =>
+    ask(api.POST('/api/jobs/{job_id}/cancel', { params: { path: { job_id: id } } }))
+
+  return { jobs, active, running, connected, ended, listen, cancel, take }
+})

@@ -1,0 +1,101 @@
+import { defineStore } from 'pinia'
+import { computed, ref, shallowRef } from 'vue'
+import { api, ask, type Layer, type Photo, type Project } from '@/api/client'
+
+/** The open project: its layers and photos. */
+export const useProject = defineStore('project', () => {
+  const id = ref(0)
+  const project = ref<Project | null>(null)
+  const layers = shallowRef<Layer[]>([])
+  const photos = shallowRef<Photo[]>([])
+  const selected = ref<string | null>(null)
+  const planned = ref(0)
+
+  const path = computed(() => ({ params: { path: { project_id: id.value } } }))
+  const layer = (name: string) => layers.value.find((l) => l.layer === name)
+  const version = (name: string) => {
+    const l = layer(name)
+    return l?.versions.find((v) => v.number === l.number) ?? null
+  }
+
+  async function refresh() {
+    const wanted = id.value
+    const [p, l, ph] = await Promise.all([
+      ask(api.GET('/api/projects/{project_id}', path.value)),
+      ask(api.GET('/api/projects/{project_id}/layers', path.value)),
+      ask(api.GET('/api/projects/{project_id}/photos', path.value)),
+    ])
+    if (wanted !== id.value) return
+    project.value = p
+    layers.value = l
+    photos.value = ph
+    if (!photos.value.some((x) => x.path === selected.value)) selected.value = photos.value[0]?.path ?? null
+  }
+
+  async function open(project_id: number) {
+    if (id.value !== project_id) {
+      id.value = project_id
+      project.value = null
+      layers.value = []
+      photos.value = []
+      selected.value = null
+    }
+    await refresh()
+  }
+
+  const run = (name: string) =>
+    ask(
+      api.POST('/api/projects/{project_id}/layers/{layer}/run', {
+        params: { path: { project_id: id.value, layer: name } },
+      }),
+    )
+
+  async function setGrade(grade: 'rough' | 'dressed' | 'polished') {
+    await ask(api.PATCH('/api/projects/{project_id}', { ...path.value, body: { grade } }))
+    await refresh()
+  }
+
+  async function change(name: string, values: Record<string, unknown>) {
+    await ask(
+      api.PUT('/api/projects/{project_id}/layers/{layer}/settings', {
+        params: { path: { project_id: id.value, layer: name } },
+        body: values,
+      }),
+    )
+    await refresh()
+  }
+
+  async function use(name: string, number: number) {
+    await ask(
+      api.POST('/api/projects/{project_id}/layers/{layer}/use', {
+        params: { path: { project_id: id.value, layer: name } },
+        body: { number },
+      }),
+    )
+    await refresh()
+  }
+
+  async function keep(paths: string[], kept: boolean) {
+    await ask(api.PATCH('/api/projects/{project_id}/photos', { ...path.value, body: { paths, kept } }))
+    await refresh()
+  }
+
+  return {
+    id,
+    project,
+    layers,
+    photos,
+    selected,
+    planned,
+    path,
+    layer,
+    version,
+    open,
+    refresh,
+    run,
+    setGrade,
+    change,
+    use,
+    keep,
+  }
+})

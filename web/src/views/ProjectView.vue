@@ -1,0 +1,160 @@
+<script setup lang="ts">
+import { computed, defineAsyncComponent, onBeforeUnmount, onMounted, ref, watch } from 'vue'
+import { useI18n } from 'vue-i18n'
+import { useRouter } from 'vue-router'
+import { api, ask } from '@/api/client'
+import Beds from '@/components/Beds.vue'
+import JobLine from '@/components/JobLine.vue'
+import Tray from '@/components/Tray.vue'
+import PhotosBench from '@/benches/PhotosBench.vue'
+import { useTheme } from '@/composables/useTheme'
+import { useJobs } from '@/stores/jobs'
+import { useProject } from '@/stores/project'
+
+const props = defineProps<{ id: string; layer?: string }>()
+const { t } = useI18n()
+const router = useRouter()
+const project = useProject()
+const jobs = useJobs()
+const { dusk } = useTheme()
+const compared = ref<number | null>(null)
+const LAYERS = ['plan', 'photos', 'masks', 'cameras', 'points', 'surface', 'texture', 'finish', 'dispatch']
+
+const open = computed(() => (LAYERS.includes(props.layer ?? '') ? props.layer! : 'photos'))
+const benches: Record<string, unknown> = {
+  plan: defineAsyncComponent(() => import('@/benches/PlanBench.vue')),
+  photos: PhotosBench,
+  masks: defineAsyncComponent(() => import('@/benches/MasksBench.vue')),
+  cameras: defineAsyncComponent(() => import('@/benches/CamerasBench.vue')),
+  points: defineAsyncComponent(() => import('@/benches/PointsBench.vue')),
+  surface: defineAsyncComponent(() => import('@/benches/MeshBench.vue')),
+  texture: defineAsyncComponent(() => import('@/benches/MeshBench.vue')),
+  finish: defineAsyncComponent(() => import('@/benches/FinishBench.vue')),
+  dispatch: defineAsyncComponent(() => import('@/benches/DispatchBench.vue')),
+}
+
+const pick = (layer: string) => router.push(`/projects/${props.id}/${layer}`)
+watch(open, () => (compared.value = null))
+watch(
+  () => props.id,
+  async (id) => {
+    await project.open(Number(id))
+    const plan = await ask(api.GET('/api/projects/{project_id}/plan', project.path))
+    const made = await ask(api.PUT('/api/projects/{project_id}/plan', { ...project.path, body: plan }))
+    project.planned = made.total
+  },
+  { immediate: true },
+)
+// a layer that ended shows its result at once
+watch(
+  () => [jobs.ended, jobs.running?.layer],
+  () => project.refresh(),
+)
+
+function keys(e: KeyboardEvent) {
+  if (
+    (e.target as HTMLElement).closest('input, textarea, [role=dialog]') ||
+    e.ctrlKey ||
+    e.metaKey ||
+    e.altKey
+  )
+    return
+  const n = Number(e.key)
+  if (n >= 1 && n <= 9) pick(LAYERS[n - 1])
+}
+onMounted(() => window.addEventListener('keydown', keys))
+onBeforeUnmount(() => window.removeEventListener('keydown', keys))
+</script>
+
+<template>
+  <div class="frame">
+    <aside class="left">
+      <header>
+        <button class="back" @click="router.push('/')">‹ {{ t('app.back') }}</button>
+        <b>{{ project.project?.name }}</b>
+        <span class="quiet">
+          {{ t('projects.photos', { n: project.photos.length }) }}
+          <button class="theme" @click="dusk = !dusk">{{ dusk ? t('app.day') : t('app.dusk') }}</button>
+        </span>
+      </header>
+      <Beds :open="open" @pick="pick" />
+    </aside>
+    <main>
+      <component
+        :is="benches[open]"
+        v-if="project.project"
+        :key="`${id}-${open}`"
+        :layer="open"
+        :compared="compared"
+      />
+    </main>
+    <aside class="right">
+      <div id="tray-top"></div>
+      <Tray v-if="project.project" :layer="open" :compared="compared" @compare="compared = $event" />
+    </aside>
+    <JobLine class="job" />
+  </div>
+</template>
+
+<style scoped>
+.frame {
+  height: 100%;
+  display: grid;
+  grid-template: minmax(0, 1fr) 32px / 218px minmax(0, 1fr) 290px;
+}
+.left {
+  display: flex;
+  flex-direction: column;
+  min-height: 0;
+  border-right: 1px solid var(--joint);
+}
+.left header {
+  padding: 8px 14px 14px;
+  background: var(--paper);
+}
+.left b {
+  display: block;
+  font-size: 15.5px;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
+}
+.left .quiet {
+  font-size: 12.5px;
+  display: flex;
+  justify-content: space-between;
+}
+.back,
+.theme {
+  border: 0;
+  background: none;
+  color: var(--lichen-ink);
+  cursor: pointer;
+  padding: 0;
+  font-size: 12.5px;
+}
+main {
+  min-width: 0;
+  min-height: 0;
+  background: var(--paper);
+}
+.right {
+  border-left: 1px solid var(--joint);
+  background: var(--paper);
+  min-height: 0;
+  display: flex;
+  flex-direction: column;
+  overflow: auto;
+}
+.right > :last-child {
+  flex: 1;
+}
+.job {
+  grid-column: 1 / 4;
+}
+@media (max-width: 900px) {
+  .frame {
+    grid-template-columns: 150px minmax(0, 1fr) 220px;
+  }
+}
+</style>

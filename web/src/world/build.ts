@@ -1,0 +1,227 @@
+import * as THREE from 'three'
+import type { CameraOut } from '@/api/client'
+
+export interface Cloud {
+  positions: Float32Array
+  colors: Uint8Array
+  views: Uint8Array
+}
+
+/** A cloud as the server packs it: count, positions, colours, views. */
+export function readCloud(data: ArrayBuffer): Cloud {
+  const n = new DataView(data).getUint32(0, true)
+  const at = 4 + 12 * n
+  return {
+    positions: new Float32Array(data.slice(4, at)),
+    colors: new Uint8Array(data, at, 3 * n),
+    views: new Uint8Array(data, at + 3 * n, n),
+  }
+}
+
+/** Cividis-like ramp: even to the eye and safe for colour-blind eyes. */
+const RAMP = [
+  [0, 34, 78],
+  [53, 69, 108],
+  [102, 105, 112],
+  [148, 142, 119],
+  [200, 184, 102],
+  [254, 232, 56],
+]
+
+export function ramp(t: number): [number, number, number] {
+  const x = Math.min(Math.max(t, 0), 1) * (RAMP.length - 1)
+  const i = Math.min(Math.floor(x), RAMP.length - 2)
+  const f = x - i
+  return [0, 1, 2].map((k) => RAMP[i][k] * (1 - f) + RAMP[i + 1][k] * f) as [number, number, number]
+}
+
+export type CloudMode = 'color' | 'height' | 'views'
+
+/** Colours of a cloud in a mode, 0..255. */
+export function cloudColors(cloud: Cloud, mode: CloudMode): Uint8Array {
+  if (mode === 'color') return cloud.colors
+  const n = cloud.views.length
+  const out = new Uint8Array(3 * n)
+  let low = Infinity
+  let high = -Infinity
+  const value = (i: number) => (mode === 'height' ? cloud.positions[3 * i + 2] : cloud.views[i])
+  if (mode === 'views') [low, high] = [2, 12]
+  else
+    for (let i = 0; i < n; i++) {
+      low = Math.min(low, value(i))
+      high = Math.max(high, value(i))
+    }
+  for (let i = 0; i < n; i++) out.set(ramp((value(i) - low) / Math.max(high - low, 1e-9)), 3 * i)
+  return out
+}
+
+export interface Box {
+  low: number[]
+  high: number[]
+  turn: number
+}
+
+/** The points of a cloud, faded outside of a box where there is one. */
+export function cloudObject(cloud: Cloud, mode: CloudMode, size: number): THREE.Points {
+  const geometry = new THREE.BufferGeometry()
+  geometry.setAttribute('position', new THREE.BufferAttribute(cloud.positions, 3))
+  geometry.setAttribute('color', new THREE.BufferAttribute(cloudColors(cloud, mode), 3, true))
+  const material = new THREE.PointsMaterial({ size, vertexColors: true, sizeAttenuation: false })
+  material.onBeforeCompile = (shader) => {
+    shader.uniforms.boxLow = { value: new THREE.Vector3(-1e9, -1e9, -1e9) }
+    shader.uniforms.boxHigh = { value: new THREE.Vector3(1e9, 1e9, 1e9) }
+    shader.uniforms.boxTurn = { value: 0 }
+    material.userData.uniforms = shader.uniforms
+    if (material.userData.box) fadeOutside(material, material.userData.box as Box)
+    shader.vertexShader = shader.vertexShader
+      .replace(
+        'void main() {',
+        'uniform vec3 boxLow; uniform vec3 boxHigh; uniform float boxTurn; varying float vIn;\nvoid main() {',
+      )
+      .replace(
+        '#include <begin_vertex>',
+        `#include <begin_vertex>
+        float bc = cos(boxTurn), bs = sin(boxTurn);
+        vec3 q = vec3(bc * position.x + bs * position.y, -bs * position.x + bc * position.y, position.z);
+        vIn = (all(greaterThanEqual(q, boxLow)) && all(lessThanEqual(q, boxHigh))) ? 1.0 : 0.0;`,
+      )
+    shader.fragmentShader = shader.fragmentShader
+      .replace('void main() {', 'varying float vIn;\nvoid main() {')
+      .replace(
+        '#include <color_fragment>',
+        '#include <color_fragment>\n diffuseColor.rgb = mix(mix(diffuseColor.rgb, vec3(0.86, 0.82, 0.74), 0.5), diffuseColor.rgb, vIn);',
+      )
+  }
+  return new THREE.Points(geometry, material)
+}
+
+export function fadeOutside(material: THREE.Material, box: Box) {
+  material.userData.box = box
+  const u = material.userData.uniforms as Record<string, { value: unknown }> | undefined
+  if (!u) return
+  ;(u.boxLow.value as THREE.Vector3).fromArray(box.low)
+  ;(u.boxHigh.value as THREE.Vector3).fromArray(box.high)
+  u.boxTurn.value = box.turn
+}
+
+/** World positions of a small open pyramid: its apex, then the corners of its base. */
+export function pyramid(
+  camera: Pick<CameraOut, 'rotation' | 'center' | 'width' | 'height' | 'focal'>,
+  length: number,
+) {
+  const c = new THREE.Vector3().fromArray(camera.center!)
+  const r = camera.rotation!
+  const [x, y, z] = r.map((row) => new THREE.Vector3().fromArray(row))
+  const w = ((camera.width / 2) * length) / camera.focal
+  const h = ((camera.height / 2) * length) / camera.focal
+  const corner = (sx: number, sy: number) =>
+    c
+      .clone()
+      .addScaledVector(z, length)
+      .addScaledVector(x, sx * w)
+      .addScaledVector(y, sy * h)
+  return [c, corner(-1, -1), corner(1, -1), corner(1, 1), corner(-1, 1)]
+}
+
+export const STATE_COLORS: Record<string, number> = {
+  placed: 0x3a372f,
+  weak: 0x8f5a0f,
+  loose: 0xa63d2f,
+  planned: 0x075350,
+}
+
+/** All cameras as lines; each knows which piece of the buffer is its own. */
+export function cameraLines(cameras: CameraOut[], length: number, selected: number | null): THREE.Group {
+  const group = new THREE.Group()
+  const positions: number[] = []
+  const colors: number[] = []
+  const dots: number[] = []
+  const push = (a: THREE.Vector3, b: THREE.Vector3, c: THREE.Color) => {
+    positions.push(a.x, a.y, a.z, b.x, b.y, b.z)
+    colors.push(c.r, c.g, c.b, c.r, c.g, c.b)
+  }
+  for (const camera of cameras) {
+    if (!camera.center) continue
+    const p = pyramid(camera, length)
+    const color = new THREE.Color(
+      camera.row === selected ? 0x0e7c7b : (STATE_COLORS[camera.state] ?? 0x3a372f),
+    )
+    for (let k = 1; k <= 4; k++) {
+      push(p[0], p[k], color)
+      push(p[k], p[(k % 4) + 1], color)
+    }
+    dots.push(p[0].x, p[0].y, p[0].z)
+    if (camera.row === selected) {
+      const face = new THREE.BufferGeometry().setFromPoints([p[1], p[2], p[3], p[1], p[3], p[4]])
+      const paint = new THREE.MeshBasicMaterial({
+        color: 0x0e7c7b,
+        opacity: 0.55,
+        transparent: true,
+        side: THREE.DoubleSide,
+      })
+      group.add(new THREE.Mesh(face, paint))
+    }
+  }
+  const lines = new THREE.BufferGeometry()
+  lines.setAttribute('position', new THREE.Float32BufferAttribute(positions, 3))
+  lines.setAttribute('color', new THREE.Float32BufferAttribute(colors, 3))
+  group.add(new THREE.LineSegments(lines, new THREE.LineBasicMaterial({ vertexColors: true })))
+  const points = new THREE.BufferGeometry()
+  points.setAttribute('position', new THREE.Float32BufferAttribute(dots, 3))
+  group.add(
+    new THREE.Points(points, new THREE.PointsMaterial({ color: 0x26241f, size: 5, sizeAttenuation: false })),
+  )
+  return group
+}
+
+/** The keep box: dashed edges and a flat tab at the middle of each face. */
+export function boxObject(box: Box): THREE.Group {
+  const group = new THREE.Group()
+  const size = box.high.map((h, k) => h - box.low[k])
+  const middle = box.high.map((h, k) => (h + box.low[k]) / 2)
+  const edges = new THREE.LineSegments(
+    new THREE.EdgesGeometry(new THREE.BoxGeometry(size[0], size[1], size[2])),
+    new THREE.LineDashedMaterial({
+      color: 0x8f5a0f,
+      dashSize: Math.max(...size) / 40,
+      gapSize: Math.max(...size) / 60,
+    }),
+  )
+  edges.computeLineDistances()
+  edges.position.set(middle[0], middle[1], middle[2])
+  group.add(edges)
+  const tab = Math.max(...size) * 0.07
+  for (let axis = 0; axis < 3; axis++)
+    for (const side of [0, 1]) {
+      const plate = new THREE.Mesh(
+        new THREE.PlaneGeometry(tab, tab),
+        new THREE.MeshBasicMaterial({
+          color: 0xd9a441,
+          opacity: 0.75,
+          transparent: true,
+          side: THREE.DoubleSide,
+        }),
+      )
+      plate.position.set(middle[0], middle[1], middle[2])
+      plate.position.setComponent(axis, side ? box.high[axis] : box.low[axis])
+      if (axis === 0) plate.rotation.y = Math.PI / 2
+      if (axis === 1) plate.rotation.x = Math.PI / 2
+      plate.userData = { axis, side }
+      group.add(plate)
+    }
+  group.rotation.z = box.turn
+  return group
+}
+
+/** Ground: paper-white with a fine scale of squares. */
+export function groundGrid(extent: number): { object: THREE.Object3D; square: number } {
+  const square = 10 ** Math.floor(Math.log10(Math.max(extent, 1e-6) / 4))
+  const half = Math.ceil((extent * 2) / square)
+  const grid = new THREE.GridHelper(2 * half * square, Math.min(2 * half, 160), 0xbfb296, 0xded5c3)
+  grid.rotation.x = Math.PI / 2
+  const material = grid.material as THREE.Material
+  material.transparent = true
+  material.opacity = 0.6
+  material.depthWrite = false
+  return { object: grid, square }
+}
