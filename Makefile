@@ -1,24 +1,44 @@
-# Two commands: `make test` sets up and runs every check, `make demo` sets up and starts the application.
+# Two commands: `make demo` sets up and starts the application with demo data, `make test` sets up and runs every check.
 PYTHON ?= python3.11
 VENV := .venv
 BIN := $(VENV)/bin
+DEMO_DATA ?= build/demo
+PORT ?= 8765
 
-.PHONY: setup test lint check-python warm clean
+.PHONY: setup web warm demo lint lint-python lint-web test screenshots clean
 
 setup:
 	@./scripts/setup.sh
 
+web:
+	@./scripts/web.sh
+
 warm: setup
 	@./scripts/warm.sh
 
-lint: setup
-	$(BIN)/ruff format --check src tests benchmarks
-	$(BIN)/ruff check src tests benchmarks
+demo: setup web
+	$(BIN)/vast-quarry serve --demo --data $(DEMO_DATA) --port $(PORT)
+
+lint: lint-python lint-web
+
+lint-python: setup
+	$(BIN)/ruff format --check src tests benchmarks scripts
+	$(BIN)/ruff check src tests benchmarks scripts
 	$(BIN)/mypy
 	$(BIN)/lint-imports --no-logo
+	$(BIN)/python scripts/openapi.py --check
 
-test: setup lint warm
+lint-web: web
+	cd web && npx --no-install prettier --check src tests
+	cd web && npx --no-install eslint src tests
+	cd web && npx --no-install vue-tsc --noEmit
+
+test: lint warm
+	cd web && npx --no-install vitest run
 	$(BIN)/pytest
 
+screenshots: setup web
+	$(BIN)/python scripts/screenshots.py
+
 clean:
-	rm -rf $(VENV) build .pytest_cache .mypy_cache .ruff_cache
+	rm -rf $(VENV) build web/dist web/node_modules .pytest_cache .mypy_cache .ruff_cache

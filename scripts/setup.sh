@@ -5,8 +5,8 @@ cd "$(dirname "$0")/.."
 PYTHON=${PYTHON:-python3.11}
 VENV=.venv
 
-# Debian packages: Open3D's shared libraries, and (for checks only) the stereo pair with known disparity
-packages=(libusb-1.0-0 libgl1 libx11-6 libgomp1 opencv-doc)
+# Debian packages: Open3D's shared libraries, and (for checks only) the stereo pair with known disparity and a browser
+packages=(libusb-1.0-0 libgl1 libx11-6 libgomp1 opencv-doc chromium)
 missing=()
 if command -v dpkg-query >/dev/null; then
   for p in "${packages[@]}"; do

@@ -122,11 +122,7 @@ def run_job(engine: Engine, data: Path, job: Job) -> None:
 def work(data: Path, parent: int | None = None, once: bool = False) -> None:
     """Run jobs until told to stop, or until the parent process is gone."""
     engine = open_database(data)
-    stopping = threading.Event()
-    if threading.current_thread() is threading.main_thread():
-        signal.signal(signal.SIGTERM, lambda *_: os._exit(0))
-        signal.signal(signal.SIGINT, signal.SIG_IGN)
-    while not stopping.is_set():
+    while True:
         if parent is not None and os.getppid() != parent:
             return
         with Session(engine) as session:
@@ -146,6 +142,9 @@ def main() -> None:
     parser.add_argument("--data", type=Path, required=True)
     parser.add_argument("--parent", type=int)
     a = parser.parse_args()
+    # Ctrl-C is the server's to hear; what is asked to end ends at once, its units are safe on disk
+    signal.signal(signal.SIGTERM, lambda *_: os._exit(0))
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
     work(a.data, a.parent)
 
 

@@ -6,7 +6,7 @@ import PhotoPane from '@/components/PhotoPane.vue'
 import StripChart from '@/components/StripChart.vue'
 import WorldPane from '@/components/WorldPane.vue'
 import { useProject } from '@/stores/project'
-import type { CloudMode } from '@/world/build'
+import type { Box, CloudMode } from '@/world/build'
 import type { World } from '@/world/World'
 
 const { t } = useI18n()
@@ -14,6 +14,7 @@ const project = useProject()
 const scene = shallowRef<Scene | null>(null)
 const mode = ref<CloudMode>('color')
 const ties = shallowRef<{ tied: number[][]; untied: number[][] } | null>(null)
+const hand = shallowRef<Box | null>(null)
 let world: World | null = null
 let framed = false
 
@@ -43,7 +44,7 @@ async function load() {
   const data = await (
     await fetch(`/api/projects/${project.id}/layers/cameras/cloud?number=${number.value}`)
   ).arrayBuffer()
-  const box = scene.value.box as { low: number[]; high: number[]; turn: number }
+  const box = (hand.value ?? scene.value.box) as Box
   world.setBox(box)
   world.setCloud(data, mode.value)
   world.setGround(Math.max(...box.high.map((h, k) => h - box.low[k])))
@@ -57,7 +58,13 @@ function ready(w: World) {
     const hit = scene.value?.cameras.find((c) => c.row === r)
     if (hit) project.selected = hit.photo
   }
+  w.onBox = (box) => (hand.value = box)
   void load()
+}
+async function applyBox(box: Box | null) {
+  await project.change('points', { box })
+  hand.value = null
+  if (!box) await load()
 }
 watch(number, load)
 watch(mode, (m) => world?.setCloudMode(m))
@@ -87,6 +94,10 @@ const MODES: CloudMode[] = ['color', 'height', 'views']
           {{ t(`world.${m}`) }}
         </button></span
       >
+      <button v-if="hand" class="plainbtn" @click="applyBox(hand)">{{ t('box.apply') }}</button>
+      <button class="plainbtn" :disabled="number === null" @click="applyBox(null)">
+        {{ t('box.reset') }}
+      </button>
       <span class="end quiet">{{ t('world.hint') }}</span>
     </div>
     <div v-if="number === null" class="emptynote">{{ t('world.empty') }}</div>

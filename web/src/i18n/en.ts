@@ -207,7 +207,7 @@ export const en = {
     textured: 'with texture',
     plainmesh: 'shape only',
   },
-  box: { level: 'Level by hand', apply: 'Use this box', reset: 'As suggested' },
+  box: { level: 'Level by hand', apply: 'Use this box', reset: 'Box as suggested' },
   error: { title: 'That did not work' },
   time: { s: '{n} s', min: '{n} min' },
 }

@@ -225,13 +225,16 @@ export class World {
 
   setMeshMode(mode: MeshMode) {
     this.meshMode = mode
+    const meshes: THREE.Mesh[] = []
     for (const root of [this.parts.mesh, this.second])
       root.traverse((o) => {
-        if (!(o instanceof THREE.Mesh)) return
-        const old = o.material as THREE.MeshStandardMaterial
-        const map = (o.userData.map ??= old.map ?? null) as THREE.Texture | null
-        const textured = mode === 'textured' && map
-        o.material = textured
+        if (o instanceof THREE.Mesh && !o.userData.wire) meshes.push(o)
+      })
+    for (const o of meshes) {
+      const old = o.material as THREE.MeshStandardMaterial
+      const map = (o.userData.map ??= old.map ?? null) as THREE.Texture | null
+      o.material =
+        mode === 'textured' && map
           ? new THREE.MeshBasicMaterial({ map, side: THREE.DoubleSide })
           : new THREE.MeshStandardMaterial({
               color: mode === 'glass' ? 0x0e7c7b : 0xcfc6b4,
@@ -241,21 +244,19 @@ export class World {
               opacity: mode === 'glass' ? 0.28 : 1,
               depthWrite: mode !== 'glass',
             })
-        o.children.filter((c) => c.userData.wire).forEach((c) => o.remove(c))
-        if (mode === 'wire') {
-          const wire = new THREE.Mesh(
-            o.geometry,
-            new THREE.MeshBasicMaterial({
-              color: 0x26241f,
-              wireframe: true,
-              transparent: true,
-              opacity: 0.35,
-            }),
-          )
-          wire.userData.wire = true
-          o.add(wire)
-        }
-      })
+      o.children.filter((c) => c.userData.wire).forEach((c) => o.remove(c))
+      if (mode === 'wire') {
+        const lines = new THREE.MeshBasicMaterial({
+          color: 0x26241f,
+          wireframe: true,
+          transparent: true,
+          opacity: 0.35,
+        })
+        const wire = new THREE.Mesh(o.geometry, lines)
+        wire.userData.wire = true
+        o.add(wire)
+      }
+    }
     this.request()
   }
 

@@ -30,6 +30,7 @@ class PointsSettings(StepSettings):
     keep: int = Field(4, ge=1, le=8, description="Of these, the best that count at each pixel")
     sweeps: tuple[int, ...] = Field((2, 2, 6), description="Sweeps from the finest level to the coarsest")
     least_views: int = Field(3, ge=2, le=10, description="Photos that have to agree on a point")
+    box: dict[str, Any] | None = Field(None, description="Keep box set by hand instead of the suggested one")
     ground: str = Field("leave-out", pattern="^(leave-out|keep)$", description="Whether the ground is wanted")
 
 
@@ -67,6 +68,11 @@ class PointsStep:
         """Write ``cloud.npz`` and the depth maps."""
         settings: PointsSettings = context.settings
         solution = load_solution(context.parents["cameras"])
+        if settings.box is not None:
+            try:
+                solution.box = KeepBox.from_dict(settings.box)
+            except (KeyError, TypeError, ValueError) as error:
+                raise PlainError("The keep box is incomplete.", "Set it again.") from error
         solution.box = working_box(solution.box, settings.ground)
         # units read the solution with the box that this step works in
         save_solution(context.folder, solution)

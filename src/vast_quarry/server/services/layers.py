@@ -16,7 +16,7 @@ from vast_quarry.server.models import Project
 from vast_quarry.server.services.folders import Folders, NotFound
 
 #: what nobody sets by hand in a form
-HIDDEN = PLACES | {("photos", "leave_out"), ("masks", "key_colors"), ("finish", "edits")}
+HIDDEN = PLACES | {("photos", "leave_out"), ("masks", "key_colors"), ("finish", "edits"), ("points", "box")}
 
 
 class VersionOut(BaseModel):

@@ -1,0 +1,189 @@
+"""The application in a real browser: what a person does, from photos to a downloaded model."""
+
+from __future__ import annotations
+
+import io
+import json
+import os
+import signal
+import socket
+import subprocess
+import sys
+import time
+import urllib.request
+from collections.abc import Iterator
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PIL import Image
+from playwright.sync_api import Page, expect, sync_playwright
+from tests.conftest import RigSet
+
+CHROMIUM = "/usr/bin/chromium"
+ARGS = [
+    "--use-angle=swiftshader", "--enable-unsafe-swiftshader", "--disable-background-networking",
+    "--disable-component-update", "--disable-sync", "--no-first-run",
+]  # fmt: skip
+WEB = Path(__file__).parents[2] / "web"
+
+pytestmark = pytest.mark.skipif(
+    not Path(CHROMIUM).exists() or not (WEB / "dist" / "index.html").exists(),
+    reason="needs chromium and the built page",
+)
+
+
+@pytest.fixture(scope="module")
+def address(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
+    """A server of its own, with its worker."""
+    with socket.socket() as s:
+        s.bind(("127.0.0.1", 0))
+        port = s.getsockname()[1]
+    data = tmp_path_factory.mktemp("served")
+    command = [sys.executable, "-m", "vast_quarry.cli.main", "serve", "--data", str(data), "--port", str(port)]
+    server = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
+    url = f"http://127.0.0.1:{port}"
+    for _ in range(120):
+        try:
+            urllib.request.urlopen(f"{url}/api/health")
+            break
+        except OSError:
+            time.sleep(0.5)
+    yield url
+    server.send_signal(signal.SIGINT)
+    assert server.wait(15) is not None  # Ctrl-C ends it, and its worker with it
+
+
+@pytest.fixture(scope="module")
+def page(address: str) -> Iterator[Page]:
+    """A page that notes requests to other hosts, and errors."""
+    with sync_playwright() as p:
+        browser = p.chromium.launch(executable_path=CHROMIUM, args=ARGS, chromium_sandbox=os.getuid() != 0)
+        tab = browser.new_page(viewport={"width": 1280, "height": 800})
+        tab.set_default_timeout(30_000)
+        tab.strangers = []  # type: ignore[attr-defined]
+        tab.errors = []  # type: ignore[attr-defined]
+        tab.on(
+            "request", lambda r: None if r.url.startswith((address, "data:", "blob:")) else tab.strangers.append(r.url)
+        )  # type: ignore[attr-defined]
+        tab.on("pageerror", lambda e: tab.errors.append(str(e)))  # type: ignore[attr-defined]
+        yield tab
+        browser.close()
+
+
+def drawn(page: Page) -> float:
+    """Share of the world's pixels that something is drawn on, apart from the ground."""
+    page.wait_for_function("() => !!window.vqWorld")
+    page.evaluate("() => { window.vqWorld.show('ground', false) }")
+    page.wait_for_timeout(800)
+    data = page.evaluate("() => window.vqWorld.picture().split(',')[1]")
+    import base64
+
+    picture = np.asarray(Image.open(io.BytesIO(base64.b64decode(data))).convert("RGBA"))
+    return float((picture[..., 3] > 0).mean())
+
+
+def api(address: str, path: str) -> object:
+    return json.loads(urllib.request.urlopen(address + path).read())
+
+
+def test_from_photos_to_a_downloaded_model(page: Page, address: str, milestone_set: RigSet, tmp_path: Path) -> None:
+    page.goto(address)
+    page.get_by_placeholder("Name of the object or place").fill("Carved milestone")
+    page.get_by_role("button", name="New project").click()
+    page.wait_for_url("**/plan")
+    page.keyboard.press("2")
+    page.wait_for_url("**/photos")
+    page.locator("input[type=file]").first.set_input_files(sorted(milestone_set.photos.iterdir()))
+    expect(page.get_by_text("24 kept, 0 left out")).to_be_visible()
+    expect(page.locator(".ph img").first).to_be_visible()
+    # run everything at grade Rough from the Texture layer
+    page.keyboard.press("7")
+    page.get_by_role("radio", name="Rough").click()
+    page.get_by_role("button", name="Run Texture").click()
+    expect(page.get_by_role("status").get_by_role("button", name="Stop")).to_be_visible()
+    expect(page.locator(".bed", has_text="Texture")).to_contain_text("atlas", timeout=240_000)
+    expect(page.locator(".bed", has_text="Cameras")).to_contain_text("of 24 placed")
+    assert drawn(page) > 0.03
+    page.get_by_role("button", name="wire").click()
+    assert drawn(page) > 0.03
+    page.keyboard.press("4")
+    page.wait_for_function("() => document.querySelectorAll('circle.tied').length > 10")
+    assert drawn(page) > 0.002
+    page.keyboard.press("5")
+    assert drawn(page) > 0.01
+
+
+def test_cut_undo_keep_and_download(page: Page, address: str, tmp_path: Path) -> None:
+    page.keyboard.press("8")
+    page.wait_for_url("**/finish")
+    expect(page.get_by_text("0 edits")).to_be_visible()
+    page.get_by_role("button", name="Cut at the ground").click()
+    expect(page.get_by_text("1 edits")).to_be_visible()
+    page.get_by_role("button", name="Undo").click()
+    expect(page.get_by_text("0 edits")).to_be_visible()
+    page.get_by_role("button", name="Redo").click()
+    expect(page.get_by_text("1 edits")).to_be_visible()
+    # a rectangle over the top of the model
+    page.get_by_role("button", name="Rectangle").click()
+    box = page.locator("svg.draw").bounding_box()
+    assert box is not None
+    page.mouse.move(box["x"] + 60, box["y"] + 40)
+    page.mouse.down()
+    page.mouse.move(box["x"] + box["width"] - 60, box["y"] + box["height"] * 0.3, steps=4)
+    page.mouse.up()
+    page.get_by_role("button", name="Delete").click()
+    expect(page.get_by_text("2 edits")).to_be_visible()
+    page.keyboard.press("Control+z")
+    expect(page.get_by_text("1 edits")).to_be_visible()
+    page.get_by_role("button", name="Keep as a version").click()
+    expect(page.locator(".bed", has_text="Finish")).to_contain_text("triangles", timeout=90_000)
+    page.keyboard.press("9")
+    with page.expect_download() as download:
+        page.locator("a.save[data-format=glb]").click()
+    target = tmp_path / "model.glb"
+    download.value.save_as(target)
+    report = subprocess.run(
+        ["node", "-e", "import('gltf-validator').then(async v => { const r = await (v.default ?? v).validateBytes(new Uint8Array("
+         "require('fs').readFileSync(process.argv[1]))); console.log(JSON.stringify(r.issues)) })", str(target)],
+        cwd=WEB, capture_output=True, text=True, check=True,
+    )  # fmt: skip
+    assert json.loads(report.stdout)["numErrors"] == 0, report.stdout[:2000]
+
+
+def test_plan_and_shoot_with_the_rig(page: Page, address: str) -> None:
+    page.goto(address)
+    page.get_by_role("button", name="New project").click()
+    page.wait_for_url("**/plan")
+    expect(page.get_by_text("Shots", exact=True).first).to_be_visible()
+    assert drawn(page) > 0.005
+    for label, value in (("Rings", "1"), ("Pixels across", "128"), ("Pixels down", "96"), ("Overlap", "0.5")):
+        field = page.get_by_label(label, exact=True)
+        field.fill(value)
+        field.press("Enter")
+    page.get_by_role("button", name="Shoot it with the practice rig").click()
+    page.keyboard.press("Escape")
+    page.locator(".bed", has_text="Photos").click()
+    expect(page.locator(".bed", has_text="Photos")).to_contain_text("kept", timeout=90_000)
+
+
+def test_keys_lead_through_the_layers(page: Page, address: str) -> None:
+    page.goto(f"{address}/projects/1/photos")
+    expect(page.locator(".bed.on")).to_contain_text("Photos")
+    for key, name in zip(
+        "123456789", ("Plan", "Photos", "Masks", "Cameras", "Points", "Surface", "Texture", "Finish", "Dispatch")
+    ):
+        page.keyboard.press(key)
+        expect(page.locator(".bed.on")).to_contain_text(name)
+
+
+def test_errors_stand_in_the_page(page: Page, address: str) -> None:
+    page.goto(f"{address}/projects/1/photos")
+    page.get_by_placeholder("or a folder on this machine").fill("/no/such/folder")
+    page.get_by_role("button", name="Bring in").click()
+    expect(page.get_by_text("There is no folder /no/such/folder.")).to_be_visible()
+
+
+def test_nothing_was_asked_of_another_host_and_nothing_broke(page: Page) -> None:
+    assert page.strangers == []  # type: ignore[attr-defined]
+    assert page.errors == []  # type: ignore[attr-defined]
