@@ -1,0 +1,41 @@
+"""Takes one picture of each view of the demo into docs/screenshots; needs a running ``make demo``.
+
+    .venv/bin/python scripts/screenshots.py [ADDRESS]
+"""
+
+from __future__ import annotations
+
+import json
+import sys
+import urllib.request
+from pathlib import Path
+
+from playwright.sync_api import sync_playwright
+
+ARGS = ["--use-angle=swiftshader", "--enable-unsafe-swiftshader", "--disable-background-networking", "--no-first-run"]
+LAYERS = ("plan", "photos", "masks", "cameras", "points", "surface", "texture", "finish", "dispatch")
+TARGET = Path(__file__).parents[1] / "docs" / "screenshots"
+
+
+def main() -> None:
+    """Go through the views."""
+    address = sys.argv[1] if len(sys.argv) > 1 else "http://127.0.0.1:8765"
+    projects = json.loads(urllib.request.urlopen(f"{address}/api/projects").read())
+    number = next(p["id"] for p in projects if "finished" in p["name"])
+    TARGET.mkdir(parents=True, exist_ok=True)
+    with sync_playwright() as p:
+        browser = p.chromium.launch(executable_path="/usr/bin/chromium", args=ARGS, chromium_sandbox=False)
+        page = browser.new_page(viewport={"width": 1280, "height": 800})
+        page.on("pageerror", lambda e: print("error in the page:", e))
+        page.goto(address)
+        page.wait_for_timeout(2500)
+        page.screenshot(path=TARGET / "projects.png")
+        for layer in LAYERS:
+            page.goto(f"{address}/projects/{number}/{layer}")
+            page.wait_for_timeout(5000)
+            page.screenshot(path=TARGET / f"{layer}.png")
+        browser.close()
+
+
+if __name__ == "__main__":
+    main()
