@@ -142,6 +142,9 @@ def test_result_folder_is_complete(built: tuple[Path, RunResult]) -> None:
     report = json.loads((out / "report.json").read_text())
     assert [s["layer"] for s in report["steps"]] == ["photos", "masks", "cameras", "points", "surface", "texture"]
     assert report["peak_memory_mb"] > 50
+    with np.load(out / "versions" / "cameras" / "1" / "live.npz") as live:  # what watchers saw while it grew
+        assert 2 <= live["placed"].sum() <= 24
+        assert live["points"].shape[1] == 3
     dense = read_ply(out / "dense.ply")
     assert dense.normals is not None
     assert dense.colors is not None

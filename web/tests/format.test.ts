@@ -1,7 +1,7 @@
 import { describe, expect, it } from 'vitest'
 import { bytes, count, metres, seconds } from '@/composables/format'
 import { sentence } from '@/api/client'
-import { cloudColors, ramp, readCloud } from '@/world/build'
+import { cloudColors, packCloud, ramp, readCloud } from '@/world/build'
 
 describe('numbers with units', () => {
   it('reads sizes', () => {
@@ -35,6 +35,16 @@ describe('clouds', () => {
     expect([...c.positions]).toEqual([0, 0, 0, 1, 1, 5])
     expect([...c.views]).toEqual([2, 12])
     expect(cloudColors(c, 'color')).toBe(c.colors)
+  })
+  it('come back from packing', () => {
+    expect([
+      ...readCloud(
+        packCloud([
+          [1, 2, 3],
+          [4, 5, 6],
+        ]),
+      ).positions,
+    ]).toEqual([1, 2, 3, 4, 5, 6])
   })
   it('are coloured from one end of the ramp to the other', () => {
     const by = cloudColors(readCloud(data), 'height')

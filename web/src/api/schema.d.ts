@@ -320,6 +320,26 @@ export interface paths {
     patch?: never
     trace?: never
   }
+  '/api/projects/{project_id}/layers/cameras/live': {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    /**
+     * Live
+     * @description The alignment under way.
+     */
+    get: operations['live_api_projects__project_id__layers_cameras_live_get']
+    put?: never
+    post?: never
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
   '/api/projects/{project_id}/layers/cameras/scene': {
     parameters: {
       query?: never
@@ -895,6 +915,16 @@ export interface components {
       title: string
       /** Versions */
       versions: components['schemas']['VersionOut'][]
+    }
+    /**
+     * LiveOut
+     * @description A model that is still growing, in its own frame.
+     */
+    LiveOut: {
+      /** Cameras */
+      cameras: components['schemas']['CameraOut'][]
+      /** Points */
+      points: number[][]
     }
     /**
      * ParcelOut
@@ -1772,6 +1802,37 @@ export interface operations {
         }
         content: {
           'application/json': components['schemas']['LayerOut'][]
+        }
+      }
+      /** @description Validation Error */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          'application/json': components['schemas']['HTTPValidationError']
+        }
+      }
+    }
+  }
+  live_api_projects__project_id__layers_cameras_live_get: {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        project_id: number
+      }
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          'application/json': components['schemas']['LiveOut']
         }
       }
       /** @description Validation Error */

@@ -1,16 +1,19 @@
 <script setup lang="ts">
 import { computed, ref, shallowRef, watch } from 'vue'
+import { useIntervalFn } from '@vueuse/core'
 import { useI18n } from 'vue-i18n'
 import { api, ask, type Scene } from '@/api/client'
 import PhotoPane from '@/components/PhotoPane.vue'
 import StripChart from '@/components/StripChart.vue'
 import WorldPane from '@/components/WorldPane.vue'
 import { useProject } from '@/stores/project'
-import type { Box, CloudMode } from '@/world/build'
+import { useJobs } from '@/stores/jobs'
+import { packCloud, type Box, type CloudMode } from '@/world/build'
 import type { World } from '@/world/World'
 
 const { t } = useI18n()
 const project = useProject()
+const jobs = useJobs()
 const scene = shallowRef<Scene | null>(null)
 const mode = ref<CloudMode>('color')
 const ties = shallowRef<{ tied: number[][]; untied: number[][] } | null>(null)
@@ -66,6 +69,22 @@ async function applyBox(box: Box | null) {
   hand.value = null
   if (!box) await load()
 }
+/** While the alignment runs, what is placed so far is shown as it grows. */
+const growing = computed(() =>
+  jobs.active.some((j) => j.project_id === project.id && j.state === 'running' && j.layer === 'cameras'),
+)
+async function showGrowing() {
+  if (!world || !growing.value) return
+  const live = await ask(api.GET('/api/projects/{project_id}/layers/cameras/live', project.path))
+  if (!growing.value || !live.cameras.length) return
+  world.setBox(null)
+  world.clear('ground')
+  world.setCameras(live.cameras, null)
+  world.setCloud(packCloud(live.points), 'color')
+  world.frameAll(false)
+  framed = false
+}
+useIntervalFn(showGrowing, 1500)
 watch(number, load)
 watch(mode, (m) => world?.setCloudMode(m))
 watch(
@@ -100,7 +119,7 @@ const MODES: CloudMode[] = ['color', 'height', 'views']
       </button>
       <span class="end quiet">{{ t('world.hint') }}</span>
     </div>
-    <div v-if="number === null" class="emptynote">{{ t('world.empty') }}</div>
+    <div v-if="number === null && !growing" class="emptynote">{{ t('world.empty') }}</div>
     <div v-else class="split">
       <WorldPane :parts="['cameras', 'cloud', 'box', 'ground']" :legend="counts" @ready="ready" />
       <PhotoPane :path="project.selected" :ties="ties" :caption="caption" />

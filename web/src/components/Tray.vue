@@ -28,13 +28,15 @@ const findings = computed(() => {
     ...(version.value?.findings ?? []).map((text) => ({ text, bad: false })),
   ]
 })
+/** Finish has its own button: keep the draft. */
+const computes = computed(() => props.layer !== 'finish')
 const title = (s: Setting) => s.name.replaceAll('_', ' ')
 const change = (s: Setting, value: unknown) => project.change(props.layer, { [s.name]: value })
 </script>
 
 <template>
   <div v-if="layer" class="tray">
-    <div class="grades" role="radiogroup">
+    <div v-if="computes" class="grades" role="radiogroup">
       <button
         v-for="g in GRADES"
         :key="g"
@@ -85,7 +87,12 @@ const change = (s: Setting, value: unknown) => project.change(props.layer, { [s.
     <button v-if="settings.length > 5" class="link" @click="more = !more">
       {{ t(more ? 'tray.fewer' : 'tray.more') }}
     </button>
-    <button class="go" :disabled="working || !project.photos.length" @click="project.run(props.layer)">
+    <button
+      v-if="computes"
+      class="go"
+      :disabled="working || !project.photos.length"
+      @click="project.run(props.layer)"
+    >
       <b>{{
         working
           ? t('tray.computing')

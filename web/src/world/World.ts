@@ -281,7 +281,7 @@ export class World {
     this.camera.near = sphere.radius / 200
     this.camera.far = sphere.radius * 60
     this.camera.updateProjectionMatrix()
-    void this.controls.fitToSphere(new THREE.Sphere(sphere.center, sphere.radius * 0.82), smooth)
+    void this.controls.fitToSphere(new THREE.Sphere(sphere.center, sphere.radius * 0.98), smooth)
     this.request()
   }
 

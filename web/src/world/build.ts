@@ -18,6 +18,16 @@ export function readCloud(data: ArrayBuffer): Cloud {
   }
 }
 
+/** Bare points in the form the server packs clouds in. */
+export function packCloud(points: number[][]): ArrayBuffer {
+  const n = points.length
+  const data = new ArrayBuffer(4 + 16 * n)
+  new DataView(data).setUint32(0, n, true)
+  new Float32Array(data, 4, 3 * n).set(points.flat())
+  new Uint8Array(data, 4 + 12 * n, 3 * n).fill(96)
+  return data
+}
+
 /** Cividis-like ramp: even to the eye and safe for colour-blind eyes. */
 const RAMP = [
   [0, 34, 78],

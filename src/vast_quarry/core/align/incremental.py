@@ -245,11 +245,16 @@ class Grower:
         return m.adjust(4, 0.7, iterations=30, tolerance=1e-6).rms if m.placed.any() else rms
 
 
-def align(data: AlignInput, progress: Progress = silent, attempts: int = 3) -> Model | None:
+def align(
+    data: AlignInput,
+    progress: Progress = silent,
+    attempts: int = 3,
+    on_step: Callable[[Model], None] = lambda model: None,
+) -> Model | None:
     """Align photos from verified matches.
 
     The best of up to ``attempts`` growths from different first pairs, stopping when four fifths are placed.
-    Returns None when no pair of photos holds.
+    Returns None when no pair of photos holds. ``on_step`` is shown the model after every photo placed.
     """
     if not data.matches:
         return None
@@ -264,6 +269,7 @@ def align(data: AlignInput, progress: Progress = silent, attempts: int = 3) -> M
         if i in used and j in used:
             continue
         fresh = Grower(data, lenses, progress)
+        fresh.on_step = on_step
         if not fresh.start(i, j):
             continue
         tried += 1

@@ -12,6 +12,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
+from PIL.TiffImagePlugin import IFDRational
 
 from vast_quarry.core.camera import Camera
 from vast_quarry.core.formats.atomic import write_json
@@ -181,9 +182,9 @@ def _save_photo(path: Path, photo: NDArray[np.uint8], settings: ShootSettings, i
         exif[0x010F], exif[0x0110], exif[0x0131] = "Hollowmere", "Hollowmere P4", "practice rig"
         exif[0x0132], exif[0x0112] = stamp, 1
         sub = exif.get_ifd(0x8769)
-        sub[0x829A], sub[0x829D], sub[0x8827] = (1, 125), (80, 10), 200
+        sub[0x829A], sub[0x829D], sub[0x8827] = IFDRational(1, 125), IFDRational(80, 10), 200
         sub[0x9003] = sub[0x9004] = stamp
-        sub[0x920A] = (round(settings.focal35 * diagonal / np.hypot(36, 24) * 10), 10)
+        sub[0x920A] = IFDRational(round(settings.focal35 * diagonal / float(np.hypot(36, 24)) * 10), 10)
         sub[0xA405] = round(settings.focal35)
         sub[0xA002], sub[0xA003] = settings.width, settings.height
     Image.fromarray(photo).save(path, quality=settings.quality, subsampling=0, exif=exif)

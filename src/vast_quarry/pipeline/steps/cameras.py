@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from typing import Any, ClassVar
 
 import numpy as np
@@ -80,7 +81,7 @@ class CamerasStep:
                 "Take photos that overlap by 60 % or more, moving sideways by a step between them, of a subject with texture.",
             )
         context.stage("Placing cameras", 0, len(photos))
-        model = align(data, context.progress("Placing cameras"))
+        model = align(data, context.progress("Placing cameras"), on_step=_Live(context, photos))
         if model is None:
             raise PlainError(
                 "The photos match in places, but no two of them are far enough apart to tell depth.",
@@ -182,6 +183,25 @@ class CamerasStep:
                 f"Only {len(photos) - len(loose)} of {len(photos)} photos could be placed. Take more photos between those that "
                 "are apart; on a turntable before a still backdrop, mask the subject."
             )
+
+
+class _Live:
+    """Writes the growing model for those who watch, at most once a second."""
+
+    def __init__(self, context: Context, photos: list[Photo]) -> None:
+        self.context, self.photos, self._last = context, photos, 0.0
+
+    def __call__(self, model: Model) -> None:
+        clock = time.monotonic()
+        if clock - self._last < 1.0:
+            return
+        self._last = clock
+        points = model.points[model.good]
+        write_arrays(
+            self.context.folder / "live.npz", placed=model.placed, rotations=model.rotations, centers=model.centers,
+            focal=model.focal, sizes=np.array([(p.width, p.height) for p in self.photos]),
+            points=points[:: max(1, len(points) // 20_000)], paths=np.array([clean_name(p.path) for p in self.photos]),
+        )  # fmt: skip
 
 
 def _state(model: Model, photo: int, observations: NDArray[np.int64]) -> str:

@@ -69,6 +69,12 @@ def scene(f: Files, number: Number = None) -> world.SceneOut:
     return world.scene_of(f, number)
 
 
+@router.get("/cameras/live")
+def live(f: Files) -> world.LiveOut:
+    """The alignment under way."""
+    return world.live_scene(f)
+
+
 @router.get("/cameras/ties")
 def ties(row: int, f: Files) -> dict[str, list[list[float]]]:
     """Tied and untied features of a photo."""

@@ -73,6 +73,33 @@ def scene_of(folders: Folders, number: int | None) -> SceneOut:
     return SceneOut(cameras=cameras, box=solution.box.as_dict(), ground=solution.ground, gsd=solution.gsd())
 
 
+class LiveOut(BaseModel):
+    """A model that is still growing, in its own frame."""
+
+    cameras: list[CameraOut]
+    points: list[list[float]]
+
+
+def live_scene(folders: Folders) -> LiveOut:
+    """The alignment under way; empty when none is."""
+    found = sorted(folders.store.root.glob("cameras/*.partial/live.npz"), key=lambda p: p.stat().st_mtime)
+    if not found:
+        return LiveOut(cameras=[], points=[])
+    try:
+        with np.load(found[-1]) as f:
+            cameras = [
+                CameraOut(
+                    row=k, photo=str(f["paths"][k]), state="placed", rotation=f["rotations"][k].tolist(),
+                    center=f["centers"][k].tolist(), width=int(f["sizes"][k][0]), height=int(f["sizes"][k][1]),
+                    focal=float(f["focal"][k]), ties=0,
+                )
+                for k in np.flatnonzero(f["placed"])
+            ]  # fmt: skip
+            return LiveOut(cameras=cameras, points=np.round(f["points"], 4).tolist())
+    except (OSError, ValueError):  # just being replaced
+        return LiveOut(cameras=[], points=[])
+
+
 def ties_of(folders: Folders, row: int, most: int = 3000) -> dict[str, list[list[float]]]:
     """Tied features of a photo (pixels), and untied ones, of the alignment in use."""
     folder = folders.store.folder(version_of(folders, "cameras", None))
