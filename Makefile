@@ -29,6 +29,7 @@ lint-python: setup
 	$(BIN)/python scripts/openapi.py --check
 
 lint-web: web
+	cd web && npx --no-install openapi-typescript ../docs/openapi.json -o node_modules/.schema.d.ts >/dev/null && diff -q node_modules/.schema.d.ts src/api/schema.d.ts
 	cd web && npx --no-install prettier --check src tests
 	cd web && npx --no-install eslint src tests
 	cd web && npx --no-install vue-tsc --noEmit

@@ -4,2584 +4,2588 @@
  */
 
 export interface paths {
-  '/api/health': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /**
-     * Health
-     * @description That the server lives.
-     */
-    get: operations['health_api_health_get']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/jobs': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /**
-     * List Jobs
-     * @description Recent jobs, newest first.
-     */
-    get: operations['list_jobs_api_jobs_get']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/jobs/events': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /**
-     * Events
-     * @description Jobs whenever something changes, and at least once a second while one runs.
-     */
-    get: operations['events_api_jobs_events_get']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/jobs/{job_id}/cancel': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /**
-     * Cancel
-     * @description Ask a job to stop.
-     */
-    post: operations['cancel_api_jobs__job_id__cancel_post']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /**
-     * List Projects
-     * @description All projects, newest first.
-     */
-    get: operations['list_projects_api_projects_get']
-    put?: never
-    /**
-     * Add Project
-     * @description A new project.
-     */
-    post: operations['add_project_api_projects_post']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /**
-     * Read Project
-     * @description One project.
-     */
-    get: operations['read_project_api_projects__project_id__get']
-    put?: never
-    post?: never
-    /**
-     * Remove Project
-     * @description Remove a project with its files; a job that runs on it stops.
-     */
-    delete: operations['remove_project_api_projects__project_id__delete']
-    options?: never
-    head?: never
-    /**
-     * Change Project
-     * @description Change name or grade.
-     */
-    patch: operations['change_project_api_projects__project_id__patch']
-    trace?: never
-  }
-  '/api/projects/{project_id}/dispatch': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /**
-     * Kinds
-     * @description Kinds of parcels with their sizes.
-     */
-    get: operations['kinds_api_projects__project_id__dispatch_get']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/dispatch/parcel': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /**
-     * Parcel
-     * @description A parcel, to be saved.
-     */
-    get: operations['parcel_api_projects__project_id__dispatch_parcel_get']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/dispatch/recipe': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /**
-     * Recipe
-     * @description The project's recipe.
-     */
-    get: operations['recipe_api_projects__project_id__dispatch_recipe_get']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/draft': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /**
-     * Read
-     * @description The draft.
-     */
-    get: operations['read_api_projects__project_id__draft_get']
-    put?: never
-    /**
-     * Add
-     * @description Add an edit; one that leaves nothing is refused and the draft stays.
-     */
-    post: operations['add_api_projects__project_id__draft_post']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/draft/keep': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /**
-     * Keep
-     * @description Turn the draft into a version, as a job.
-     */
-    post: operations['keep_api_projects__project_id__draft_keep_post']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/draft/mesh': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /**
-     * Mesh
-     * @description The model as the draft has it, as GLB.
-     */
-    get: operations['mesh_api_projects__project_id__draft_mesh_get']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/draft/redo': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /**
-     * Redo
-     * @description Do the edit taken back last again.
-     */
-    post: operations['redo_api_projects__project_id__draft_redo_post']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/draft/undo': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /**
-     * Undo
-     * @description Take the last edit back.
-     */
-    post: operations['undo_api_projects__project_id__draft_undo_post']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/layers': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /**
-     * List Layers
-     * @description All layers that compute, in order.
-     */
-    get: operations['list_layers_api_projects__project_id__layers_get']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/layers/cameras/live': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /**
-     * Live
-     * @description The alignment under way.
-     */
-    get: operations['live_api_projects__project_id__layers_cameras_live_get']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/layers/cameras/scene': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /**
-     * Scene
-     * @description Cameras and keep box.
-     */
-    get: operations['scene_api_projects__project_id__layers_cameras_scene_get']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/layers/cameras/ties': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /**
-     * Ties
-     * @description Tied and untied features of a photo.
-     */
-    get: operations['ties_api_projects__project_id__layers_cameras_ties_get']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/layers/{layer}/atlas': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /**
-     * Atlas
-     * @description The texture.
-     */
-    get: operations['atlas_api_projects__project_id__layers__layer__atlas_get']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/layers/{layer}/cloud': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /**
-     * Cloud
-     * @description A cloud in compact form.
-     */
-    get: operations['cloud_api_projects__project_id__layers__layer__cloud_get']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/layers/{layer}/mesh': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /**
-     * Mesh
-     * @description A mesh as GLB.
-     */
-    get: operations['mesh_api_projects__project_id__layers__layer__mesh_get']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/layers/{layer}/run': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /**
-     * Run
-     * @description Run everything that is missing up to a layer.
-     */
-    post: operations['run_api_projects__project_id__layers__layer__run_post']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/layers/{layer}/settings': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    /**
-     * Change Settings
-     * @description Change settings of a layer.
-     */
-    put: operations['change_settings_api_projects__project_id__layers__layer__settings_put']
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/layers/{layer}/use': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /**
-     * Use
-     * @description Put a version in use.
-     */
-    post: operations['use_api_projects__project_id__layers__layer__use_post']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/photos': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /**
-     * List Photos
-     * @description All photos.
-     */
-    get: operations['list_photos_api_projects__project_id__photos_get']
-    put?: never
-    /**
-     * Upload
-     * @description Take in files; what is no picture is refused by name, the others go on.
-     */
-    post: operations['upload_api_projects__project_id__photos_post']
-    delete?: never
-    options?: never
-    head?: never
-    /**
-     * Keep
-     * @description Keep or leave out photos; returns what is left out now.
-     */
-    patch: operations['keep_api_projects__project_id__photos_patch']
-    trace?: never
-  }
-  '/api/projects/{project_id}/photos/color': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /**
-     * Color
-     * @description The colour at a place of a photo.
-     */
-    get: operations['color_api_projects__project_id__photos_color_get']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/photos/depth': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /**
-     * Depth
-     * @description The depth map of a photo.
-     */
-    get: operations['depth_api_projects__project_id__photos_depth_get']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/photos/from-path': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /**
-     * From Path
-     * @description Copy the photos of a folder on this machine.
-     */
-    post: operations['from_path_api_projects__project_id__photos_from_path_post']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/photos/full': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /**
-     * Full
-     * @description The upright photo at full size.
-     */
-    get: operations['full_api_projects__project_id__photos_full_get']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/photos/key': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /**
-     * Key
-     * @description What keying out a colour would leave out.
-     */
-    get: operations['key_api_projects__project_id__photos_key_get']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/photos/mask': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /**
-     * Mask
-     * @description What the mask leaves out, hatched; 204 without a mask.
-     */
-    get: operations['mask_api_projects__project_id__photos_mask_get']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/photos/masks': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /**
-     * Upload Masks
-     * @description Take in mask files named like their photos.
-     */
-    post: operations['upload_masks_api_projects__project_id__photos_masks_post']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/photos/thumb': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /**
-     * Thumb
-     * @description A small picture.
-     */
-    get: operations['thumb_api_projects__project_id__photos_thumb_get']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/plan': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /**
-     * Read
-     * @description The project's plan.
-     */
-    get: operations['read_api_projects__project_id__plan_get']
-    /**
-     * Change
-     * @description Change the plan; what follows from it comes back.
-     */
-    put: operations['change_api_projects__project_id__plan_put']
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/projects/{project_id}/plan/shoot': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /**
-     * Shoot
-     * @description Shoot with the practice rig, as a job.
-     */
-    post: operations['shoot_api_projects__project_id__plan_shoot_post']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
+    "/api/health": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Health
+         * @description That the server lives.
+         */
+        get: operations["health_api_health_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Jobs
+         * @description Recent jobs, newest first.
+         */
+        get: operations["list_jobs_api_jobs_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Events
+         * @description Jobs whenever something changes, and at least once a second while one runs.
+         */
+        get: operations["events_api_jobs_events_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/cancel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Cancel
+         * @description Ask a job to stop.
+         */
+        post: operations["cancel_api_jobs__job_id__cancel_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Projects
+         * @description All projects, newest first.
+         */
+        get: operations["list_projects_api_projects_get"];
+        put?: never;
+        /**
+         * Add Project
+         * @description A new project.
+         */
+        post: operations["add_project_api_projects_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Project
+         * @description One project.
+         */
+        get: operations["read_project_api_projects__project_id__get"];
+        put?: never;
+        post?: never;
+        /**
+         * Remove Project
+         * @description Remove a project with its files; a job that runs on it stops.
+         */
+        delete: operations["remove_project_api_projects__project_id__delete"];
+        options?: never;
+        head?: never;
+        /**
+         * Change Project
+         * @description Change name or grade.
+         */
+        patch: operations["change_project_api_projects__project_id__patch"];
+        trace?: never;
+    };
+    "/api/projects/{project_id}/dispatch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Kinds
+         * @description Kinds of parcels with their sizes.
+         */
+        get: operations["kinds_api_projects__project_id__dispatch_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/dispatch/parcel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Parcel
+         * @description A parcel, to be saved.
+         */
+        get: operations["parcel_api_projects__project_id__dispatch_parcel_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/dispatch/recipe": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Recipe
+         * @description The project's recipe.
+         */
+        get: operations["recipe_api_projects__project_id__dispatch_recipe_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read
+         * @description The draft.
+         */
+        get: operations["read_api_projects__project_id__draft_get"];
+        put?: never;
+        /**
+         * Add
+         * @description Add an edit; one that leaves nothing is refused and the draft stays.
+         */
+        post: operations["add_api_projects__project_id__draft_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/draft/keep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Keep
+         * @description Turn the draft into a version, as a job.
+         */
+        post: operations["keep_api_projects__project_id__draft_keep_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/draft/mesh": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Mesh
+         * @description The model as the draft has it, as GLB.
+         */
+        get: operations["mesh_api_projects__project_id__draft_mesh_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/draft/redo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Redo
+         * @description Do the edit taken back last again.
+         */
+        post: operations["redo_api_projects__project_id__draft_redo_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/draft/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Undo
+         * @description Take the last edit back.
+         */
+        post: operations["undo_api_projects__project_id__draft_undo_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/layers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Layers
+         * @description All layers that compute, in order.
+         */
+        get: operations["list_layers_api_projects__project_id__layers_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/layers/cameras/live": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Live
+         * @description The alignment under way.
+         */
+        get: operations["live_api_projects__project_id__layers_cameras_live_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/layers/cameras/scene": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Scene
+         * @description Cameras and keep box.
+         */
+        get: operations["scene_api_projects__project_id__layers_cameras_scene_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/layers/cameras/ties": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Ties
+         * @description Tied and untied features of a photo.
+         */
+        get: operations["ties_api_projects__project_id__layers_cameras_ties_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/layers/{layer}/atlas": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Atlas
+         * @description The texture.
+         */
+        get: operations["atlas_api_projects__project_id__layers__layer__atlas_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/layers/{layer}/cloud": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Cloud
+         * @description A cloud in compact form.
+         */
+        get: operations["cloud_api_projects__project_id__layers__layer__cloud_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/layers/{layer}/mesh": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Mesh
+         * @description A mesh as GLB.
+         */
+        get: operations["mesh_api_projects__project_id__layers__layer__mesh_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/layers/{layer}/run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Run
+         * @description Run everything that is missing up to a layer.
+         */
+        post: operations["run_api_projects__project_id__layers__layer__run_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/layers/{layer}/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Change Settings
+         * @description Change settings of a layer.
+         */
+        put: operations["change_settings_api_projects__project_id__layers__layer__settings_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/layers/{layer}/use": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Use
+         * @description Put a version in use.
+         */
+        post: operations["use_api_projects__project_id__layers__layer__use_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/photos": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Photos
+         * @description All photos.
+         */
+        get: operations["list_photos_api_projects__project_id__photos_get"];
+        put?: never;
+        /**
+         * Upload
+         * @description Take in files; what is no picture is refused by name, the others go on.
+         */
+        post: operations["upload_api_projects__project_id__photos_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        /**
+         * Keep
+         * @description Keep or leave out photos; returns what is left out now.
+         */
+        patch: operations["keep_api_projects__project_id__photos_patch"];
+        trace?: never;
+    };
+    "/api/projects/{project_id}/photos/color": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Color
+         * @description The colour at a place of a photo.
+         */
+        get: operations["color_api_projects__project_id__photos_color_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/photos/depth": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Depth
+         * @description The depth map of a photo.
+         */
+        get: operations["depth_api_projects__project_id__photos_depth_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/photos/from-path": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * From Path
+         * @description Copy the photos of a folder on this machine.
+         */
+        post: operations["from_path_api_projects__project_id__photos_from_path_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/photos/full": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Full
+         * @description The upright photo at full size.
+         */
+        get: operations["full_api_projects__project_id__photos_full_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/photos/key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Key
+         * @description What keying out a colour would leave out.
+         */
+        get: operations["key_api_projects__project_id__photos_key_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/photos/mask": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Mask
+         * @description What the mask leaves out, hatched; 204 without a mask.
+         */
+        get: operations["mask_api_projects__project_id__photos_mask_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/photos/masks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Upload Masks
+         * @description Take in mask files named like their photos.
+         */
+        post: operations["upload_masks_api_projects__project_id__photos_masks_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/photos/thumb": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Thumb
+         * @description A small picture.
+         */
+        get: operations["thumb_api_projects__project_id__photos_thumb_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read
+         * @description The project's plan.
+         */
+        get: operations["read_api_projects__project_id__plan_get"];
+        /**
+         * Change
+         * @description Change the plan; what follows from it comes back.
+         */
+        put: operations["change_api_projects__project_id__plan_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/plan/shoot": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Shoot
+         * @description Shoot with the practice rig, as a job.
+         */
+        post: operations["shoot_api_projects__project_id__plan_shoot_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
-export type webhooks = Record<string, never>
+export type webhooks = Record<string, never>;
 export interface components {
-  schemas: {
-    /** Body_upload_api_projects__project_id__photos_post */
-    Body_upload_api_projects__project_id__photos_post: {
-      /** Files */
-      files: string[]
-    }
-    /** Body_upload_masks_api_projects__project_id__photos_masks_post */
-    Body_upload_masks_api_projects__project_id__photos_masks_post: {
-      /** Files */
-      files: string[]
-    }
-    /**
-     * CameraOut
-     * @description A camera in the world.
-     */
-    CameraOut: {
-      /** Center */
-      center: number[] | null
-      /** Focal */
-      focal: number
-      /** Height */
-      height: number
-      /** Photo */
-      photo: string
-      /** Rotation */
-      rotation: number[][] | null
-      /** Row */
-      row: number
-      /** State */
-      state: string
-      /** Ties */
-      ties: number
-      /** Width */
-      width: number
-    }
-    /**
-     * Color
-     * @description A colour.
-     */
-    Color: {
-      /** Rgb */
-      rgb: [number, number, number]
-    }
-    /**
-     * DraftOut
-     * @description State of the draft: edits done, edits that can be redone, faces now.
-     */
-    DraftOut: {
-      /** Done */
-      done: number
-      /** Edits */
-      edits: {
-        [key: string]: unknown
-      }[]
-      /** Faces */
-      faces: number
-      /** Redo */
-      redo: number
-    }
-    /**
-     * FromPath
-     * @description A folder on this machine.
-     */
-    FromPath: {
-      /** Path */
-      path: string
-    }
-    /**
-     * Grade
-     * @description Rough (a look in a minute), Dressed (the normal one), Polished (everything the photos hold).
-     * @enum {string}
-     */
-    Grade: 'rough' | 'dressed' | 'polished'
-    /** HTTPValidationError */
-    HTTPValidationError: {
-      /** Detail */
-      detail?: components['schemas']['ValidationError'][]
-    }
-    /**
-     * Health
-     * @description That the server lives.
-     */
-    Health: {
-      /** Ok */
-      ok: boolean
-      /** Version */
-      version: string
-    }
-    /**
-     * Job
-     * @description Work that is queued, runs or is over.
-     */
-    Job: {
-      /**
-       * Cancel
-       * @default false
-       */
-      cancel: boolean
-      /**
-       * Done
-       * @default 0
-       */
-      done: number
-      /** Ended */
-      ended?: string | null
-      /** Heartbeat */
-      heartbeat?: string | null
-      /** Id */
-      id?: number | null
-      /** Kind */
-      kind: string
-      /**
-       * Layer
-       * @default
-       */
-      layer: string
-      /** Log */
-      log?: string[]
-      /** Made */
-      made?: string
-      /**
-       * Message
-       * @default
-       */
-      message: string
-      /** Params */
-      params?: {
-        [key: string]: unknown
-      }
-      /** Project Id */
-      project_id: number
-      /** Seconds Left */
-      seconds_left?: number | null
-      /**
-       * Stage
-       * @default
-       */
-      stage: string
-      /** Started */
-      started?: string | null
-      /**
-       * State
-       * @default queued
-       */
-      state: string
-      /**
-       * Total
-       * @default 0
-       */
-      total: number
-    }
-    /**
-     * Keep
-     * @description Photos to keep or to leave out.
-     */
-    Keep: {
-      /** Kept */
-      kept: boolean
-      /** Paths */
-      paths: string[]
-    }
-    /**
-     * LayerOut
-     * @description A layer's state.
-     */
-    LayerOut: {
-      /** Layer */
-      layer: string
-      /** Number */
-      number: number | null
-      /** Settings */
-      settings: components['schemas']['SettingOut'][]
-      /** State */
-      state: string
-      /** Takes */
-      takes: string[]
-      /** Title */
-      title: string
-      /** Versions */
-      versions: components['schemas']['VersionOut'][]
-    }
-    /**
-     * LiveOut
-     * @description A model that is still growing, in its own frame.
-     */
-    LiveOut: {
-      /** Cameras */
-      cameras: components['schemas']['CameraOut'][]
-      /** Points */
-      points: number[][]
-    }
-    /**
-     * ParcelOut
-     * @description A kind of parcel with what its importers expect and how large it will be.
-     */
-    ParcelOut: {
-      /** Bytes */
-      bytes: number
-      /** Format */
-      format: string
-      /** Textured */
-      textured: boolean
-      /** Title */
-      title: string
-      /** Unit */
-      unit: string
-      /** Up */
-      up: string
-    }
-    /**
-     * PhotoOut
-     * @description A photo, as told to the page.
-     */
-    PhotoOut: {
-      /** Bytes */
-      bytes: number
-      /** Camera */
-      camera: string | null
-      /** Exposure */
-      exposure: string | null
-      /** Focal Px */
-      focal_px: number | null
-      /** Focal Source */
-      focal_source: string | null
-      /** Height */
-      height: number | null
-      /** Kept */
-      kept: boolean
-      /** Path */
-      path: string
-      /** Problem */
-      problem: string | null
-      /** Row */
-      row: number | null
-      /** Sharpness */
-      sharpness: number | null
-      /** State */
-      state: string | null
-      /** Taken */
-      taken: string | null
-      /** Width */
-      width: number | null
-    }
-    /**
-     * PlanIn
-     * @description What is to be photographed, with what; lengths in metres unless said otherwise.
-     */
-    PlanIn: {
-      /**
-       * Depth
-       * @default 0.21
-       */
-      depth: number
-      /**
-       * Detail Mm
-       * @default 1
-       */
-      detail_mm: number
-      /**
-       * F Number
-       * @default 8
-       */
-      f_number: number
-      /**
-       * Focal Mm
-       * @default 20
-       */
-      focal_mm: number
-      /**
-       * Height
-       * @default 0.62
-       */
-      height: number
-      /**
-       * Overlap
-       * @default 0.75
-       */
-      overlap: number
-      /**
-       * Pixels High
-       * @default 900
-       */
-      pixels_high: number
-      /**
-       * Pixels Wide
-       * @default 1200
-       */
-      pixels_wide: number
-      /**
-       * Rings
-       * @default 3
-       */
-      rings: number
-      /**
-       * Sensor Mm
-       * @default 17.3
-       */
-      sensor_mm: number
-      /**
-       * Shape
-       * @default box
-       */
-      shape: string
-      /**
-       * Width
-       * @default 0.34
-       */
-      width: number
-    }
-    /**
-     * PlanOut
-     * @description A shooting plan.
-     */
-    PlanOut: {
-      /** Distance */
-      distance: number
-      /** Elevations */
-      elevations: number[]
-      /** Far */
-      far: number
-      /** Findings */
-      findings: string[]
-      /** Fine Enough */
-      fine_enough: boolean
-      /** Focal Px */
-      focal_px: number
-      /** Gsd Mm */
-      gsd_mm: number
-      /** Near */
-      near: number
-      /** Per Ring */
-      per_ring: number
-      /** Stations */
-      stations: components['schemas']['StationOut'][]
-      /** Total */
-      total: number
-      /** Whole Subject Sharp */
-      whole_subject_sharp: boolean
-    }
-    /**
-     * ProjectIn
-     * @description A new project, or a changed name or grade.
-     */
-    ProjectIn: {
-      grade?: components['schemas']['Grade'] | null
-      /** Name */
-      name?: string | null
-    }
-    /**
-     * ProjectOut
-     * @description A project, as told to the page.
-     */
-    ProjectOut: {
-      /** Best Layer */
-      best_layer: string | null
-      /** Bytes */
-      bytes: number
-      grade: components['schemas']['Grade']
-      /** Id */
-      id: number
-      /** Made */
-      made: string
-      /** Name */
-      name: string
-      /** Photos */
-      photos: number
-      /** Picture */
-      picture: string | null
-      /** Running */
-      running: boolean
-    }
-    /**
-     * SceneOut
-     * @description Cameras and keep box of a version of Cameras.
-     */
-    SceneOut: {
-      /** Box */
-      box: {
-        [key: string]: unknown
-      }
-      /** Cameras */
-      cameras: components['schemas']['CameraOut'][]
-      /** Ground */
-      ground: boolean
-      /** Gsd */
-      gsd: number
-    }
-    /**
-     * SettingOut
-     * @description One setting of a layer: enough to draw a form for it.
-     */
-    SettingOut: {
-      /** Choices */
-      choices?: string[] | null
-      /** Description */
-      description: string
-      /** Kind */
-      kind: string
-      /** Maximum */
-      maximum?: number | null
-      /** Minimum */
-      minimum?: number | null
-      /** Name */
-      name: string
-      /** Value */
-      value: unknown
-    }
-    /**
-     * ShootIn
-     * @description What the practice rig is to photograph.
-     */
-    ShootIn: {
-      /**
-       * Focal35
-       * @default 40
-       */
-      focal35: number
-      /**
-       * Height
-       * @default 900
-       */
-      height: number
-      /**
-       * Per Ring
-       * @default 12
-       */
-      per_ring: number
-      /**
-       * Rings
-       * @default 3
-       */
-      rings: number
-      /**
-       * Scene
-       * @default milestone
-       */
-      scene: string
-      /**
-       * Seed
-       * @default 1
-       */
-      seed: number
-      /**
-       * Width
-       * @default 1200
-       */
-      width: number
-    }
-    /**
-     * StationOut
-     * @description A planned camera.
-     */
-    StationOut: {
-      /** Center */
-      center: number[]
-      /** Ring */
-      ring: number
-      /** Rotation */
-      rotation: number[][]
-    }
-    /**
-     * Upload
-     * @description What became of uploaded files.
-     */
-    Upload: {
-      /** Refused */
-      refused: string[]
-      /** Taken */
-      taken: string[]
-    }
-    /**
-     * UseIn
-     * @description Which version to put in use.
-     */
-    UseIn: {
-      /** Number */
-      number: number
-    }
-    /** ValidationError */
-    ValidationError: {
-      /** Context */
-      ctx?: Record<string, never>
-      /** Input */
-      input?: unknown
-      /** Location */
-      loc: (string | number)[]
-      /** Message */
-      msg: string
-      /** Error Type */
-      type: string
-    }
-    /**
-     * VersionOut
-     * @description A version, as told to the page.
-     */
-    VersionOut: {
-      /** Figures */
-      figures: {
-        [key: string]: unknown
-      }
-      /** Findings */
-      findings: string[]
-      /** Made */
-      made: string
-      /** Number */
-      number: number
-      /** Parents */
-      parents: {
-        [key: string]: number
-      }
-      /** Seconds */
-      seconds: number
-      /** Settings */
-      settings: {
-        [key: string]: unknown
-      }
-    }
-  }
-  responses: never
-  parameters: never
-  requestBodies: never
-  headers: never
-  pathItems: never
+    schemas: {
+        /** Body_upload_api_projects__project_id__photos_post */
+        Body_upload_api_projects__project_id__photos_post: {
+            /** Files */
+            files: string[];
+        };
+        /** Body_upload_masks_api_projects__project_id__photos_masks_post */
+        Body_upload_masks_api_projects__project_id__photos_masks_post: {
+            /** Files */
+            files: string[];
+        };
+        /**
+         * CameraOut
+         * @description A camera in the world.
+         */
+        CameraOut: {
+            /** Center */
+            center: number[] | null;
+            /** Focal */
+            focal: number;
+            /** Height */
+            height: number;
+            /** Photo */
+            photo: string;
+            /** Rotation */
+            rotation: number[][] | null;
+            /** Row */
+            row: number;
+            /** State */
+            state: string;
+            /** Ties */
+            ties: number;
+            /** Width */
+            width: number;
+        };
+        /**
+         * Color
+         * @description A colour.
+         */
+        Color: {
+            /** Rgb */
+            rgb: [
+                number,
+                number,
+                number
+            ];
+        };
+        /**
+         * DraftOut
+         * @description State of the draft: edits done, edits that can be redone, faces now.
+         */
+        DraftOut: {
+            /** Done */
+            done: number;
+            /** Edits */
+            edits: {
+                [key: string]: unknown;
+            }[];
+            /** Faces */
+            faces: number;
+            /** Redo */
+            redo: number;
+        };
+        /**
+         * FromPath
+         * @description A folder on this machine.
+         */
+        FromPath: {
+            /** Path */
+            path: string;
+        };
+        /**
+         * Grade
+         * @description Rough (a look in a minute), Dressed (the normal one), Polished (everything the photos hold).
+         * @enum {string}
+         */
+        Grade: "rough" | "dressed" | "polished";
+        /** HTTPValidationError */
+        HTTPValidationError: {
+            /** Detail */
+            detail?: components["schemas"]["ValidationError"][];
+        };
+        /**
+         * Health
+         * @description That the server lives.
+         */
+        Health: {
+            /** Ok */
+            ok: boolean;
+            /** Version */
+            version: string;
+        };
+        /**
+         * Job
+         * @description Work that is queued, runs or is over.
+         */
+        Job: {
+            /**
+             * Cancel
+             * @default false
+             */
+            cancel: boolean;
+            /**
+             * Done
+             * @default 0
+             */
+            done: number;
+            /** Ended */
+            ended?: string | null;
+            /** Heartbeat */
+            heartbeat?: string | null;
+            /** Id */
+            id?: number | null;
+            /** Kind */
+            kind: string;
+            /**
+             * Layer
+             * @default
+             */
+            layer: string;
+            /** Log */
+            log?: string[];
+            /** Made */
+            made?: string;
+            /**
+             * Message
+             * @default
+             */
+            message: string;
+            /** Params */
+            params?: {
+                [key: string]: unknown;
+            };
+            /** Project Id */
+            project_id: number;
+            /** Seconds Left */
+            seconds_left?: number | null;
+            /**
+             * Stage
+             * @default
+             */
+            stage: string;
+            /** Started */
+            started?: string | null;
+            /**
+             * State
+             * @default queued
+             */
+            state: string;
+            /**
+             * Total
+             * @default 0
+             */
+            total: number;
+        };
+        /**
+         * Keep
+         * @description Photos to keep or to leave out.
+         */
+        Keep: {
+            /** Kept */
+            kept: boolean;
+            /** Paths */
+            paths: string[];
+        };
+        /**
+         * LayerOut
+         * @description A layer's state.
+         */
+        LayerOut: {
+            /** Layer */
+            layer: string;
+            /** Number */
+            number: number | null;
+            /** Settings */
+            settings: components["schemas"]["SettingOut"][];
+            /** State */
+            state: string;
+            /** Takes */
+            takes: string[];
+            /** Title */
+            title: string;
+            /** Versions */
+            versions: components["schemas"]["VersionOut"][];
+        };
+        /**
+         * LiveOut
+         * @description A model that is still growing, in its own frame.
+         */
+        LiveOut: {
+            /** Cameras */
+            cameras: components["schemas"]["CameraOut"][];
+            /** Points */
+            points: number[][];
+        };
+        /**
+         * ParcelOut
+         * @description A kind of parcel with what its importers expect and how large it will be.
+         */
+        ParcelOut: {
+            /** Bytes */
+            bytes: number;
+            /** Format */
+            format: string;
+            /** Textured */
+            textured: boolean;
+            /** Title */
+            title: string;
+            /** Unit */
+            unit: string;
+            /** Up */
+            up: string;
+        };
+        /**
+         * PhotoOut
+         * @description A photo, as told to the page.
+         */
+        PhotoOut: {
+            /** Bytes */
+            bytes: number;
+            /** Camera */
+            camera: string | null;
+            /** Exposure */
+            exposure: string | null;
+            /** Focal Px */
+            focal_px: number | null;
+            /** Focal Source */
+            focal_source: string | null;
+            /** Height */
+            height: number | null;
+            /** Kept */
+            kept: boolean;
+            /** Path */
+            path: string;
+            /** Problem */
+            problem: string | null;
+            /** Row */
+            row: number | null;
+            /** Sharpness */
+            sharpness: number | null;
+            /** State */
+            state: string | null;
+            /** Taken */
+            taken: string | null;
+            /** Width */
+            width: number | null;
+        };
+        /**
+         * PlanIn
+         * @description What is to be photographed, with what; lengths in metres unless said otherwise.
+         */
+        PlanIn: {
+            /**
+             * Depth
+             * @default 0.21
+             */
+            depth: number;
+            /**
+             * Detail Mm
+             * @default 1
+             */
+            detail_mm: number;
+            /**
+             * F Number
+             * @default 8
+             */
+            f_number: number;
+            /**
+             * Focal Mm
+             * @default 20
+             */
+            focal_mm: number;
+            /**
+             * Height
+             * @default 0.62
+             */
+            height: number;
+            /**
+             * Overlap
+             * @default 0.75
+             */
+            overlap: number;
+            /**
+             * Pixels High
+             * @default 900
+             */
+            pixels_high: number;
+            /**
+             * Pixels Wide
+             * @default 1200
+             */
+            pixels_wide: number;
+            /**
+             * Rings
+             * @default 3
+             */
+            rings: number;
+            /**
+             * Sensor Mm
+             * @default 17.3
+             */
+            sensor_mm: number;
+            /**
+             * Shape
+             * @default box
+             */
+            shape: string;
+            /**
+             * Width
+             * @default 0.34
+             */
+            width: number;
+        };
+        /**
+         * PlanOut
+         * @description A shooting plan.
+         */
+        PlanOut: {
+            /** Distance */
+            distance: number;
+            /** Elevations */
+            elevations: number[];
+            /** Far */
+            far: number;
+            /** Findings */
+            findings: string[];
+            /** Fine Enough */
+            fine_enough: boolean;
+            /** Focal Px */
+            focal_px: number;
+            /** Gsd Mm */
+            gsd_mm: number;
+            /** Near */
+            near: number;
+            /** Per Ring */
+            per_ring: number;
+            /** Stations */
+            stations: components["schemas"]["StationOut"][];
+            /** Total */
+            total: number;
+            /** Whole Subject Sharp */
+            whole_subject_sharp: boolean;
+        };
+        /**
+         * ProjectIn
+         * @description A new project, or a changed name or grade.
+         */
+        ProjectIn: {
+            grade?: components["schemas"]["Grade"] | null;
+            /** Name */
+            name?: string | null;
+        };
+        /**
+         * ProjectOut
+         * @description A project, as told to the page.
+         */
+        ProjectOut: {
+            /** Best Layer */
+            best_layer: string | null;
+            /** Bytes */
+            bytes: number;
+            grade: components["schemas"]["Grade"];
+            /** Id */
+            id: number;
+            /** Made */
+            made: string;
+            /** Name */
+            name: string;
+            /** Photos */
+            photos: number;
+            /** Picture */
+            picture: string | null;
+            /** Running */
+            running: boolean;
+        };
+        /**
+         * SceneOut
+         * @description Cameras and keep box of a version of Cameras.
+         */
+        SceneOut: {
+            /** Box */
+            box: {
+                [key: string]: unknown;
+            };
+            /** Cameras */
+            cameras: components["schemas"]["CameraOut"][];
+            /** Ground */
+            ground: boolean;
+            /** Gsd */
+            gsd: number;
+        };
+        /**
+         * SettingOut
+         * @description One setting of a layer: enough to draw a form for it.
+         */
+        SettingOut: {
+            /** Choices */
+            choices?: string[] | null;
+            /** Description */
+            description: string;
+            /** Kind */
+            kind: string;
+            /** Maximum */
+            maximum?: number | null;
+            /** Minimum */
+            minimum?: number | null;
+            /** Name */
+            name: string;
+            /** Value */
+            value: unknown;
+        };
+        /**
+         * ShootIn
+         * @description What the practice rig is to photograph.
+         */
+        ShootIn: {
+            /**
+             * Focal35
+             * @default 40
+             */
+            focal35: number;
+            /**
+             * Height
+             * @default 900
+             */
+            height: number;
+            /**
+             * Per Ring
+             * @default 12
+             */
+            per_ring: number;
+            /**
+             * Rings
+             * @default 3
+             */
+            rings: number;
+            /**
+             * Scene
+             * @default milestone
+             */
+            scene: string;
+            /**
+             * Seed
+             * @default 1
+             */
+            seed: number;
+            /**
+             * Width
+             * @default 1200
+             */
+            width: number;
+        };
+        /**
+         * StationOut
+         * @description A planned camera.
+         */
+        StationOut: {
+            /** Center */
+            center: number[];
+            /** Ring */
+            ring: number;
+            /** Rotation */
+            rotation: number[][];
+        };
+        /**
+         * Upload
+         * @description What became of uploaded files.
+         */
+        Upload: {
+            /** Refused */
+            refused: string[];
+            /** Taken */
+            taken: string[];
+        };
+        /**
+         * UseIn
+         * @description Which version to put in use.
+         */
+        UseIn: {
+            /** Number */
+            number: number;
+        };
+        /** ValidationError */
+        ValidationError: {
+            /** Context */
+            ctx?: Record<string, never>;
+            /** Input */
+            input?: unknown;
+            /** Location */
+            loc: (string | number)[];
+            /** Message */
+            msg: string;
+            /** Error Type */
+            type: string;
+        };
+        /**
+         * VersionOut
+         * @description A version, as told to the page.
+         */
+        VersionOut: {
+            /** Figures */
+            figures: {
+                [key: string]: unknown;
+            };
+            /** Findings */
+            findings: string[];
+            /** Made */
+            made: string;
+            /** Number */
+            number: number;
+            /** Parents */
+            parents: {
+                [key: string]: number;
+            };
+            /** Seconds */
+            seconds: number;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+        };
+    };
+    responses: never;
+    parameters: never;
+    requestBodies: never;
+    headers: never;
+    pathItems: never;
 }
-export type $defs = Record<string, never>
+export type $defs = Record<string, never>;
 export interface operations {
-  health_api_health_get: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description Successful Response */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Health']
-        }
-      }
-    }
-  }
-  list_jobs_api_jobs_get: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description Successful Response */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Job'][]
-        }
-      }
-    }
-  }
-  events_api_jobs_events_get: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description Successful Response */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content?: never
-      }
-    }
-  }
-  cancel_api_jobs__job_id__cancel_post: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        job_id: number
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description Successful Response */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Job']
-        }
-      }
-      /** @description Validation Error */
-      422: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['HTTPValidationError']
-        }
-      }
-    }
-  }
-  list_projects_api_projects_get: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description Successful Response */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['ProjectOut'][]
-        }
-      }
-    }
-  }
-  add_project_api_projects_post: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['ProjectIn']
-      }
-    }
-    responses: {
-      /** @description Successful Response */
-      201: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['ProjectOut']
-        }
-      }
-      /** @description Validation Error */
-      422: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['HTTPValidationError']
-        }
-      }
-    }
-  }
-  read_project_api_projects__project_id__get: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description Successful Response */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['ProjectOut']
-        }
-      }
-      /** @description Validation Error */
-      422: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['HTTPValidationError']
-        }
-      }
-    }
-  }
-  remove_project_api_projects__project_id__delete: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description Successful Response */
-      204: {
-        headers: {
-          [name: string]: unknown
-        }
-        content?: never
-      }
-      /** @description Validation Error */
-      422: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['HTTPValidationError']
-        }
-      }
-    }
-  }
-  change_project_api_projects__project_id__patch: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['ProjectIn']
-      }
-    }
-    responses: {
-      /** @description Successful Response */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['ProjectOut']
-        }
-      }
-      /** @description Validation Error */
-      422: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['HTTPValidationError']
-        }
-      }
-    }
-  }
-  kinds_api_projects__project_id__dispatch_get: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description Successful Response */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['ParcelOut'][]
-        }
-      }
-      /** @description Validation Error */
-      422: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['HTTPValidationError']
-        }
-      }
-    }
-  }
-  parcel_api_projects__project_id__dispatch_parcel_get: {
-    parameters: {
-      query?: {
-        format?: string
-        up?: string
-        unit?: string
-        layer?: string
-      }
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description Successful Response */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content?: never
-      }
-      /** @description Validation Error */
-      422: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['HTTPValidationError']
-        }
-      }
-    }
-  }
-  recipe_api_projects__project_id__dispatch_recipe_get: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description Successful Response */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': unknown
-        }
-      }
-      /** @description Validation Error */
-      422: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['HTTPValidationError']
-        }
-      }
-    }
-  }
-  read_api_projects__project_id__draft_get: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description Successful Response */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['DraftOut']
-        }
-      }
-      /** @description Validation Error */
-      422: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['HTTPValidationError']
-        }
-      }
-    }
-  }
-  add_api_projects__project_id__draft_post: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': {
-          [key: string]: unknown
-        }
-      }
-    }
-    responses: {
-      /** @description Successful Response */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['DraftOut']
-        }
-      }
-      /** @description Validation Error */
-      422: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['HTTPValidationError']
-        }
-      }
-    }
-  }
-  keep_api_projects__project_id__draft_keep_post: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description Successful Response */
-      202: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Job']
-        }
-      }
-      /** @description Validation Error */
-      422: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['HTTPValidationError']
-        }
-      }
-    }
-  }
-  mesh_api_projects__project_id__draft_mesh_get: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description Successful Response */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content?: never
-      }
-      /** @description Validation Error */
-      422: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['HTTPValidationError']
-        }
-      }
-    }
-  }
-  redo_api_projects__project_id__draft_redo_post: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description Successful Response */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['DraftOut']
-        }
-      }
-      /** @description Validation Error */
-      422: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['HTTPValidationError']
-        }
-      }
-    }
-  }
-  undo_api_projects__project_id__draft_undo_post: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description Successful Response */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['DraftOut']
-        }
-      }
-      /** @description Validation Error */
-      422: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['HTTPValidationError']
-        }
-      }
-    }
-  }
-  list_layers_api_projects__project_id__layers_get: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description Successful Response */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['LayerOut'][]
-        }
-      }
-      /** @description Validation Error */
-      422: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['HTTPValidationError']
-        }
-      }
-    }
-  }
-  live_api_projects__project_id__layers_cameras_live_get: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description Successful Response */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['LiveOut']
-        }
-      }
-      /** @description Validation Error */
-      422: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['HTTPValidationError']
-        }
-      }
-    }
-  }
-  scene_api_projects__project_id__layers_cameras_scene_get: {
-    parameters: {
-      query?: {
-        number?: number | null
-      }
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description Successful Response */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['SceneOut']
-        }
-      }
-      /** @description Validation Error */
-      422: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['HTTPValidationError']
-        }
-      }
-    }
-  }
-  ties_api_projects__project_id__layers_cameras_ties_get: {
-    parameters: {
-      query: {
-        row: number
-      }
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description Successful Response */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': {
-            [key: string]: number[][]
-          }
-        }
-      }
-      /** @description Validation Error */
-      422: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['HTTPValidationError']
-        }
-      }
-    }
-  }
-  atlas_api_projects__project_id__layers__layer__atlas_get: {
-    parameters: {
-      query?: {
-        number?: number | null
-      }
-      header?: never
-      path: {
-        layer: string
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description Successful Response */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content?: never
-      }
-      /** @description Validation Error */
-      422: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['HTTPValidationError']
-        }
-      }
-    }
-  }
-  cloud_api_projects__project_id__layers__layer__cloud_get: {
-    parameters: {
-      query?: {
-        number?: number | null
-        budget?: number
-      }
-      header?: never
-      path: {
-        layer: string
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description Successful Response */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content?: never
-      }
-      /** @description Validation Error */
-      422: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['HTTPValidationError']
-        }
-      }
-    }
-  }
-  mesh_api_projects__project_id__layers__layer__mesh_get: {
-    parameters: {
-      query?: {
-        number?: number | null
-      }
-      header?: never
-      path: {
-        layer: string
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description Successful Response */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content?: never
-      }
-      /** @description Validation Error */
-      422: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['HTTPValidationError']
-        }
-      }
-    }
-  }
-  run_api_projects__project_id__layers__layer__run_post: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-        layer: string
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description Successful Response */
-      202: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Job']
-        }
-      }
-      /** @description Validation Error */
-      422: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['HTTPValidationError']
-        }
-      }
-    }
-  }
-  change_settings_api_projects__project_id__layers__layer__settings_put: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-        layer: string
-      }
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': {
-          [key: string]: unknown
-        }
-      }
-    }
-    responses: {
-      /** @description Successful Response */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['SettingOut'][]
-        }
-      }
-      /** @description Validation Error */
-      422: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['HTTPValidationError']
-        }
-      }
-    }
-  }
-  use_api_projects__project_id__layers__layer__use_post: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        layer: string
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['UseIn']
-      }
-    }
-    responses: {
-      /** @description Successful Response */
-      204: {
-        headers: {
-          [name: string]: unknown
-        }
-        content?: never
-      }
-      /** @description Validation Error */
-      422: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['HTTPValidationError']
-        }
-      }
-    }
-  }
-  list_photos_api_projects__project_id__photos_get: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description Successful Response */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['PhotoOut'][]
-        }
-      }
-      /** @description Validation Error */
-      422: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['HTTPValidationError']
-        }
-      }
-    }
-  }
-  upload_api_projects__project_id__photos_post: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'multipart/form-data': components['schemas']['Body_upload_api_projects__project_id__photos_post']
-      }
-    }
-    responses: {
-      /** @description Successful Response */
-      201: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Upload']
-        }
-      }
-      /** @description Validation Error */
-      422: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['HTTPValidationError']
-        }
-      }
-    }
-  }
-  keep_api_projects__project_id__photos_patch: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['Keep']
-      }
-    }
-    responses: {
-      /** @description Successful Response */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': string[]
-        }
-      }
-      /** @description Validation Error */
-      422: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['HTTPValidationError']
-        }
-      }
-    }
-  }
-  color_api_projects__project_id__photos_color_get: {
-    parameters: {
-      query: {
-        path: string
-        x: number
-        y: number
-      }
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description Successful Response */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Color']
-        }
-      }
-      /** @description Validation Error */
-      422: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['HTTPValidationError']
-        }
-      }
-    }
-  }
-  depth_api_projects__project_id__photos_depth_get: {
-    parameters: {
-      query: {
-        row: number
-      }
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description Successful Response */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content?: never
-      }
-      /** @description Validation Error */
-      422: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['HTTPValidationError']
-        }
-      }
-    }
-  }
-  from_path_api_projects__project_id__photos_from_path_post: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['FromPath']
-      }
-    }
-    responses: {
-      /** @description Successful Response */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': number
-        }
-      }
-      /** @description Validation Error */
-      422: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['HTTPValidationError']
-        }
-      }
-    }
-  }
-  full_api_projects__project_id__photos_full_get: {
-    parameters: {
-      query: {
-        path: string
-      }
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description Successful Response */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content?: never
-      }
-      /** @description Validation Error */
-      422: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['HTTPValidationError']
-        }
-      }
-    }
-  }
-  key_api_projects__project_id__photos_key_get: {
-    parameters: {
-      query: {
-        path: string
-        red: number
-        green: number
-        blue: number
-        tolerance?: number
-        side?: number
-      }
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description Successful Response */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content?: never
-      }
-      /** @description Validation Error */
-      422: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['HTTPValidationError']
-        }
-      }
-    }
-  }
-  mask_api_projects__project_id__photos_mask_get: {
-    parameters: {
-      query: {
-        path: string
-        side?: number
-      }
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description Successful Response */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content?: never
-      }
-      /** @description Validation Error */
-      422: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['HTTPValidationError']
-        }
-      }
-    }
-  }
-  upload_masks_api_projects__project_id__photos_masks_post: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'multipart/form-data': components['schemas']['Body_upload_masks_api_projects__project_id__photos_masks_post']
-      }
-    }
-    responses: {
-      /** @description Successful Response */
-      201: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Upload']
-        }
-      }
-      /** @description Validation Error */
-      422: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['HTTPValidationError']
-        }
-      }
-    }
-  }
-  thumb_api_projects__project_id__photos_thumb_get: {
-    parameters: {
-      query: {
-        path: string
-        side?: number
-      }
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description Successful Response */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content?: never
-      }
-      /** @description Validation Error */
-      422: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['HTTPValidationError']
-        }
-      }
-    }
-  }
-  read_api_projects__project_id__plan_get: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description Successful Response */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['PlanIn']
-        }
-      }
-      /** @description Validation Error */
-      422: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['HTTPValidationError']
-        }
-      }
-    }
-  }
-  change_api_projects__project_id__plan_put: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['PlanIn']
-      }
-    }
-    responses: {
-      /** @description Successful Response */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['PlanOut']
-        }
-      }
-      /** @description Validation Error */
-      422: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['HTTPValidationError']
-        }
-      }
-    }
-  }
-  shoot_api_projects__project_id__plan_shoot_post: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        project_id: number
-      }
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['ShootIn']
-      }
-    }
-    responses: {
-      /** @description Successful Response */
-      202: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Job']
-        }
-      }
-      /** @description Validation Error */
-      422: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['HTTPValidationError']
-        }
-      }
-    }
-  }
+    health_api_health_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Health"];
+                };
+            };
+        };
+    };
+    list_jobs_api_jobs_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"][];
+                };
+            };
+        };
+    };
+    events_api_jobs_events_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    cancel_api_jobs__job_id__cancel_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    list_projects_api_projects_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProjectOut"][];
+                };
+            };
+        };
+    };
+    add_project_api_projects_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProjectIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProjectOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    read_project_api_projects__project_id__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProjectOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    remove_project_api_projects__project_id__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    change_project_api_projects__project_id__patch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProjectIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProjectOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    kinds_api_projects__project_id__dispatch_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ParcelOut"][];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    parcel_api_projects__project_id__dispatch_parcel_get: {
+        parameters: {
+            query?: {
+                format?: string;
+                up?: string;
+                unit?: string;
+                layer?: string;
+            };
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    recipe_api_projects__project_id__dispatch_recipe_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    read_api_projects__project_id__draft_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    add_api_projects__project_id__draft_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    [key: string]: unknown;
+                };
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    keep_api_projects__project_id__draft_keep_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    mesh_api_projects__project_id__draft_mesh_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    redo_api_projects__project_id__draft_redo_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    undo_api_projects__project_id__draft_undo_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    list_layers_api_projects__project_id__layers_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LayerOut"][];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    live_api_projects__project_id__layers_cameras_live_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LiveOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    scene_api_projects__project_id__layers_cameras_scene_get: {
+        parameters: {
+            query?: {
+                number?: number | null;
+            };
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SceneOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    ties_api_projects__project_id__layers_cameras_ties_get: {
+        parameters: {
+            query: {
+                row: number;
+            };
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: number[][];
+                    };
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    atlas_api_projects__project_id__layers__layer__atlas_get: {
+        parameters: {
+            query?: {
+                number?: number | null;
+            };
+            header?: never;
+            path: {
+                layer: string;
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    cloud_api_projects__project_id__layers__layer__cloud_get: {
+        parameters: {
+            query?: {
+                number?: number | null;
+                budget?: number;
+            };
+            header?: never;
+            path: {
+                layer: string;
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    mesh_api_projects__project_id__layers__layer__mesh_get: {
+        parameters: {
+            query?: {
+                number?: number | null;
+            };
+            header?: never;
+            path: {
+                layer: string;
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    run_api_projects__project_id__layers__layer__run_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+                layer: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    change_settings_api_projects__project_id__layers__layer__settings_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+                layer: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    [key: string]: unknown;
+                };
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SettingOut"][];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    use_api_projects__project_id__layers__layer__use_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                layer: string;
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UseIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    list_photos_api_projects__project_id__photos_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PhotoOut"][];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    upload_api_projects__project_id__photos_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": components["schemas"]["Body_upload_api_projects__project_id__photos_post"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Upload"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    keep_api_projects__project_id__photos_patch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Keep"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string[];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    color_api_projects__project_id__photos_color_get: {
+        parameters: {
+            query: {
+                path: string;
+                x: number;
+                y: number;
+            };
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Color"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    depth_api_projects__project_id__photos_depth_get: {
+        parameters: {
+            query: {
+                row: number;
+            };
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    from_path_api_projects__project_id__photos_from_path_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FromPath"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": number;
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    full_api_projects__project_id__photos_full_get: {
+        parameters: {
+            query: {
+                path: string;
+            };
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    key_api_projects__project_id__photos_key_get: {
+        parameters: {
+            query: {
+                path: string;
+                red: number;
+                green: number;
+                blue: number;
+                tolerance?: number;
+                side?: number;
+            };
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    mask_api_projects__project_id__photos_mask_get: {
+        parameters: {
+            query: {
+                path: string;
+                side?: number;
+            };
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    upload_masks_api_projects__project_id__photos_masks_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": components["schemas"]["Body_upload_masks_api_projects__project_id__photos_masks_post"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Upload"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    thumb_api_projects__project_id__photos_thumb_get: {
+        parameters: {
+            query: {
+                path: string;
+                side?: number;
+            };
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    read_api_projects__project_id__plan_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanIn"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    change_api_projects__project_id__plan_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    shoot_api_projects__project_id__plan_shoot_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ShootIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
 }
