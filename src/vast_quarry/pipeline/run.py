@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 import time
+from concurrent.futures import BrokenExecutor
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -130,6 +131,11 @@ class Runner:
                         "The disk is full.", "Free some space and run again: it goes on where it stopped."
                     ) from error
                 raise
+            except BrokenExecutor as error:
+                raise PlainError(
+                    "A worker process died, most likely for want of memory.",
+                    "Close other programs or use a lower grade, and run again: it goes on where it stopped.",
+                ) from error
             except MemoryError as error:
                 raise PlainError("The machine ran out of memory.", "Use a lower grade or smaller photos.") from error
         else:

@@ -25,7 +25,7 @@ class PointsSettings(StepSettings):
     """How finely to look for depth."""
 
     photo_scale: float = Field(0.5, gt=0, le=1, description="Size of the depth maps as a share of the photos")
-    largest_side: int = Field(2400, ge=200, description="Depth maps are no longer than this (pixels)")
+    largest_side: int = Field(1600, ge=200, description="Depth maps are no longer than this (pixels)")
     sources: int = Field(8, ge=1, le=30, description="Photos that help each depth map")
     keep: int = Field(4, ge=1, le=8, description="Of these, the best that count at each pixel")
     sweeps: tuple[int, ...] = Field((2, 2, 6), description="Sweeps from the finest level to the coarsest")
