@@ -637,7 +637,7 @@ export interface paths {
         };
         /**
          * Mask
-         * @description What the mask leaves out, hatched; 204 without a mask.
+         * @description What the mask leaves out, hatched; a clear picture without a mask.
          */
         get: operations["mask_api_projects__project_id__photos_mask_get"];
         put?: never;

@@ -148,16 +148,12 @@ def hatching(mask: NDArray[np.bool_]) -> NDArray[np.uint8]:
     return out
 
 
-def mask_picture(folders: Folders, path: str, side: int) -> bytes | None:
-    """PNG that hatches what the mask in use leaves out of a photo; None when it has no mask."""
+def mask_picture(folders: Folders, path: str, side: int) -> bytes:
+    """PNG that hatches what the mask in use leaves out of a photo; clear when it has no mask."""
     photo = _known(folders).get(path)
-    if photo is None:
-        return None
-    file = mask_file(folders.store.folder(version_of(folders, "masks", None)), photo.number)
+    file = mask_file(folders.store.folder(version_of(folders, "masks", None)), photo.number) if photo else None
     mask = load_mask(file)
-    if mask is None:
-        return None
-    return _png(hatching(_shrunk(mask, side)))
+    return _png(hatching(np.ones((1, 1), bool) if mask is None else _shrunk(mask, side)))
 
 
 def _shrunk(mask: NDArray[np.bool_], side: int) -> NDArray[np.bool_]:
