@@ -5,16 +5,14 @@ BIN := $(VENV)/bin
 DEMO_DATA ?= build/demo
 PORT ?= 8765
 
-.PHONY: setup web warm demo lint lint-python lint-web test screenshots clean
+.PHONY: setup web demo lint lint-python lint-web test screenshots clean
 
 setup:
 	@./scripts/setup.sh
+	@./scripts/warm.sh
 
 web:
 	@./scripts/web.sh
-
-warm: setup
-	@./scripts/warm.sh
 
 demo: setup web
 	$(BIN)/vast-quarry serve --demo --data $(DEMO_DATA) --port $(PORT)
@@ -34,7 +32,7 @@ lint-web: web
 	cd web && npx --no-install eslint src tests
 	cd web && npx --no-install vue-tsc --noEmit
 
-test: lint warm
+test: lint
 	cd web && npx --no-install vitest run
 	$(BIN)/pytest
 

@@ -1,6 +1,6 @@
 """Takes one picture of each view of the demo into docs/screenshots; needs a running ``make demo``.
 
-    .venv/bin/python scripts/screenshots.py [ADDRESS]
+.venv/bin/python scripts/screenshots.py [ADDRESS]
 """
 
 from __future__ import annotations
