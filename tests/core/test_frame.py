@@ -52,6 +52,16 @@ def test_model_stands_upright_on_the_origin(rng: np.random.Generator, ground: bo
     assert np.abs((feet.max(0) + feet.min(0))[:2] / 2).max() < 0.1
 
 
+def test_stray_points_do_not_widen_the_box(rng: np.random.Generator) -> None:
+    r, c, x = world(rng, True)
+    s = Similarity(3.7, rotation_from_vector([0.8, -1.1, 0.4]), np.array([5.0, -2.0, 1.0]))
+    strays = s.points(rng.uniform([-0.9, -0.9, 0.1], [0.9, 0.9, 0.5], (60, 3)))
+    standing = stand_up(r, c, np.concatenate([x, strays]))
+    size = standing.box.size / 3.7
+    assert sorted(size[:2])[1] < 0.65
+    assert 0.75 < size[2] < 1.0
+
+
 def test_witnesses_agree(rng: np.random.Generator) -> None:
     r, c, _ = world(rng, True)
     true = rotation_from_vector([0.8, -1.1, 0.4]) @ np.array([0.0, 0, 1])

@@ -16,6 +16,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 from scipy import ndimage
+from scipy.spatial import cKDTree
 
 from vast_quarry.core.pose import Similarity, rotation_between
 
@@ -225,6 +226,15 @@ def subject_cluster(points: Array, focus: Array, reach: float) -> NDArray[np.boo
     return out
 
 
+def without_strays(points: Array, neighbours: int = 6, factor: float = 4.0) -> Array:
+    """Points (N, 3) without those that lie lonely: much further from their neighbours than most do from theirs."""
+    if len(points) < 10 * neighbours:
+        return points
+    distance, _ = cKDTree(points).query(points, k=neighbours + 1)
+    lonely = distance[:, -1] > factor * np.median(distance[:, -1])
+    return points[~lonely]
+
+
 def smallest_turn(xy: Array) -> float:
     """Angle in (-45, 45] degrees, in radians, by which the box about points (N, 2) of least area is turned."""
     angles = np.radians(np.arange(-44.0, 46.0, 2.0))
@@ -278,6 +288,8 @@ def stand_up(rotations: Array, centers: Array, points: Array, masked: bool = Fal
         # bumps of the ground around the foot must not widen the box
         tall = subject[:, 2] > ground + 0.10 * (np.percentile(subject[:, 2], 99) - ground)
         subject = subject[tall] if tall.sum() >= 50 else subject
+    if not masked:
+        subject = without_strays(subject)
     low, high = np.percentile(subject, 0.5, axis=0), np.percentile(subject, 99.5, axis=0)
     # without a ground the foot is the lowest point that is no stray one
     floor = ground if ground is not None else float(np.partition(subject[:, 2], 3)[3])
