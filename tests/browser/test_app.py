@@ -17,6 +17,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from PIL import Image
+from playwright.sync_api import Error as PageError
 from playwright.sync_api import Page, expect, sync_playwright
 from tests.conftest import RigSet
 
@@ -86,6 +87,20 @@ def drawn(page: Page) -> float:
     return float((picture[..., 3] > 0).mean())
 
 
+def wait_drawn(page: Page, least: float, patience: float = 90.0) -> None:
+    """Wait until more than a share of the world is drawn on: what is shown has to be fetched first."""
+    deadline = time.monotonic() + patience
+    share = 0.0
+    while time.monotonic() < deadline:
+        try:
+            share = drawn(page)
+        except PageError:  # the world of the layer before, just being taken down
+            continue
+        if share > least:
+            return
+    raise AssertionError(f"only {share:.4f} of the world is drawn on, more than {least} was expected")
+
+
 def api(address: str, path: str) -> object:
     return json.loads(urllib.request.urlopen(address + path).read())
 
@@ -107,14 +122,14 @@ def test_from_photos_to_a_downloaded_model(page: Page, address: str, milestone_s
     expect(page.get_by_role("status").get_by_role("button", name="Stop")).to_be_visible()
     expect(page.locator(".bed", has_text="Texture")).to_contain_text("atlas", timeout=420_000)
     expect(page.locator(".bed", has_text="Cameras")).to_contain_text("of 24 placed")
-    assert drawn(page) > 0.03
+    wait_drawn(page, 0.03)
     page.get_by_role("button", name="wire").click()
-    assert drawn(page) > 0.03
+    wait_drawn(page, 0.03)
     page.keyboard.press("4")
     page.wait_for_function("() => document.querySelectorAll('circle.tied').length > 10")
-    assert drawn(page) > 0.002
+    wait_drawn(page, 0.002)
     page.keyboard.press("5")
-    assert drawn(page) > 0.01
+    wait_drawn(page, 0.01)
 
 
 def test_cut_undo_keep_and_download(page: Page, address: str, tmp_path: Path) -> None:
@@ -159,7 +174,7 @@ def test_plan_and_shoot_with_the_rig(page: Page, address: str) -> None:
     page.get_by_role("button", name="New project").click()
     page.wait_for_url("**/plan")
     expect(page.locator(".bench .bar")).to_contain_text("Shots")
-    assert drawn(page) > 0.005
+    wait_drawn(page, 0.005)
     for label, value in (("Rings", "1"), ("Pixels across", "128"), ("Pixels down", "96"), ("Overlap", "0.5")):
         field = page.get_by_label(label, exact=True)
         field.fill(value)
