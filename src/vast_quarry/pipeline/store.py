@@ -12,7 +12,6 @@ from __future__ import annotations
 import hashlib
 import json
 import os
-import shutil
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -146,7 +145,3 @@ class Store:
             if mine and any(now.get(p) != n for p, n in mine.parents.items()):
                 out.append(layer)
         return out
-
-    def discard(self, layer: str, key: str) -> None:
-        """Throw a partial run away."""
-        shutil.rmtree(self.root / layer / f"{key}.partial", ignore_errors=True)

@@ -100,9 +100,3 @@ def shared_focal(x1: Array, x2: Array, width: int, height: int, threshold: float
     if not np.isfinite(focal) or not 0.4 * longest < focal < 8 * longest:
         return None
     return focal, int(np.sum(info["inliers"]))
-
-
-def triangulation_angles(rays1: Array, rays2: Array) -> Array:
-    """Angle in degrees between pairs of world directions (N, 3)."""
-    c = (rays1 * rays2).sum(1) / (np.linalg.norm(rays1, axis=1) * np.linalg.norm(rays2, axis=1))
-    return np.degrees(np.arccos(np.clip(c, -1, 1)))

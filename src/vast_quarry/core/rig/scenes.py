@@ -145,9 +145,7 @@ def _subdivided(v: Array, f: NDArray[np.int64]) -> tuple[Array, NDArray[np.int64
     return v, np.concatenate([np.stack(t, 1) for t in parts])
 
 
-def _grid(
-    half: float, cell: float, height: Callable[[Array], Array], hole: float = 0.0
-) -> tuple[Array, NDArray[np.int64]]:
+def _grid(half: float, cell: float, height: Callable[[Array], Array]) -> tuple[Array, NDArray[np.int64]]:
     n = int(2 * half / cell) + 1
     axis = np.linspace(-half, half, n)
     x, y = np.meshgrid(axis, axis, indexing="ij")
