@@ -39,7 +39,7 @@ class Silent:
 
     def begin(self, layer: str, title: str) -> None: ...
 
-    def stage(self, layer: str, text: str, done: float, total: float) -> None:
+    def stage(self, layer: str, text: str, done: float, total: float, left: float | None = None) -> None:
         self.stages.append((layer, text, done, total))
         if self.cancel_at and text == self.cancel_at and self.runner:
             self.runner.cancelled.set()

@@ -31,7 +31,7 @@ class BarReporter:
         self._task = self.progress.add_task("", total=1, layer=title)
         self._stage = ""
 
-    def stage(self, layer: str, text: str, done: float, total: float) -> None:
+    def stage(self, layer: str, text: str, done: float, total: float, left: float | None = None) -> None:
         """Progress within a stage of the step."""
         if self._task is None:
             return
@@ -73,7 +73,7 @@ class PlainReporter:
         self._stage = ""
         self._line(f"{title} ...")
 
-    def stage(self, layer: str, text: str, done: float, total: float) -> None:
+    def stage(self, layer: str, text: str, done: float, total: float, left: float | None = None) -> None:
         """Progress within a stage of the step."""
         now = time.monotonic()
         if text != self._stage or now - self._last > 5.0:

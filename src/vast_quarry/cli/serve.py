@@ -3,22 +3,15 @@
 from __future__ import annotations
 
 import os
-import signal
-import subprocess
-import sys
-import time
 import webbrowser
 from pathlib import Path
 from typing import Annotated
 
 import typer
-import uvicorn
 from rich.console import Console
 
 from vast_quarry.cli.report import make_reporter
 from vast_quarry.core.errors import PlainError
-from vast_quarry.server.app import make_app
-from vast_quarry.server.demo import add_demo
 
 console = Console(soft_wrap=True)
 
@@ -35,6 +28,13 @@ def serve(
     open_page: Annotated[bool, typer.Option("--open", help="Open the page in the browser")] = False,
 ) -> None:
     """Start the application: server and worker. Stop with Ctrl-C."""
+    # the server is heavy to load: only those who serve wait for it
+    import uvicorn
+
+    from vast_quarry.server.app import make_app
+    from vast_quarry.server.demo import add_demo
+    from vast_quarry.server.keeper import Keeper
+
     folder = (data or _default_data()).resolve()
     try:
         app = make_app(folder)
@@ -45,16 +45,7 @@ def serve(
     if demo:
         with make_reporter(console) as reporter:
             add_demo(app.state.engine, folder, reporter)
-    worker_command = [
-        sys.executable,
-        "-m",
-        "vast_quarry.server.worker",
-        "--data",
-        str(folder),
-        "--parent",
-        str(os.getpid()),
-    ]
-    worker = subprocess.Popen(worker_command)
+    keeper = Keeper(app.state.engine, folder)
     address = f"http://{host}:{port}/"
     console.print(f"Vast Quarry is at {address}  (Ctrl-C stops it)", highlight=False)
     if open_page:
@@ -63,10 +54,4 @@ def serve(
     try:
         server.run()
     finally:
-        worker.send_signal(signal.SIGTERM)
-        for _ in range(30):
-            if worker.poll() is not None:
-                break
-            time.sleep(0.1)
-        else:
-            worker.kill()
+        keeper.close()

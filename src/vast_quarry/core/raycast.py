@@ -5,7 +5,6 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-import open3d as o3d
 from numpy.typing import ArrayLike, NDArray
 
 MISS = 0xFFFFFFFF
@@ -13,7 +12,9 @@ MISS = 0xFFFFFFFF
 
 def _tensor(array: Any) -> Any:
     """An array as Open3D wants it."""
-    make: Any = o3d.core.Tensor
+    import open3d  # heavy to load: only by those who cast rays
+
+    make: Any = open3d.core.Tensor
     return make(array)
 
 
@@ -21,7 +22,9 @@ class RayScene:
     """One or several triangle meshes to cast rays at."""
 
     def __init__(self) -> None:
-        self._scene = o3d.t.geometry.RaycastingScene(nthreads=0)
+        import open3d
+
+        self._scene = open3d.t.geometry.RaycastingScene(nthreads=0)
 
     def add(self, vertices: ArrayLike, faces: ArrayLike) -> int:
         """Add a mesh, vertices (N, 3), faces (M, 3); its number comes back."""

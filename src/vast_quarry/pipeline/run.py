@@ -11,6 +11,7 @@ from typing import Any
 
 from vast_quarry.core.errors import PlainError
 from vast_quarry.pipeline.executors import LazyExecutor
+from vast_quarry.pipeline.forecast import TYPICAL, StageClock
 from vast_quarry.pipeline.memory import MemoryWatch
 from vast_quarry.pipeline.recipe import Recipe
 from vast_quarry.pipeline.registry import STEPS
@@ -102,6 +103,13 @@ class Runner:
         result.seconds = time.monotonic() - began
         return result
 
+    def _plan(self, layer: str, settings: dict[str, Any]) -> dict[str, float]:
+        """Seconds of the stages when the layer was last run, best with the same settings."""
+        usual = set(TYPICAL.get(layer, {}))
+        timed = [v for v in self.store.versions(layer) if usual & set(v.stages)]
+        same = [v for v in timed if v.settings == settings]
+        return (same or timed)[-1].stages if timed else TYPICAL.get(layer, {})
+
     def _one(
         self, step: Step, settings: StepSettings, result: RunResult, executor: LazyExecutor, memory: MemoryWatch
     ) -> None:
@@ -115,15 +123,18 @@ class Runner:
         memory.mark()
         if found is None:
             began = time.monotonic()
+            folder = self.store.partial(step.layer, key)
+            resumed = any(folder.iterdir())
             context = Context(
-                self.store.partial(step.layer, key), settings, {p: self.store.folder(v) for p, v in parents.items()},
-                step.layer, self.reporter, executor, self.cancelled,
+                folder, settings, {p: self.store.folder(v) for p, v in parents.items()},
+                step.layer, self.reporter, executor, self.cancelled, clock=StageClock(self._plan(step.layer, plain)),
             )  # fmt: skip
             try:
                 figures = step.run(context)
+                context.clock.end()
                 found = self.store.finish(
                     step.layer, key, plain, {p: v.number for p, v in parents.items()}, figures, context.findings,
-                    time.monotonic() - began,
+                    time.monotonic() - began, None if resumed else context.clock.took,
                 )  # fmt: skip
             except OSError as error:
                 if error.errno == 28:

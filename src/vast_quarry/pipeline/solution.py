@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
 
 from vast_quarry.core.align.frame import KeepBox
+from vast_quarry.core.align.level import set_down, turn_matrix
 from vast_quarry.core.camera import Camera
 from vast_quarry.core.formats.atomic import write_arrays
 
@@ -69,10 +71,20 @@ class Solution:
         return float(np.median(each))
 
 
-def save_solution(folder: Path, s: Solution) -> None:
+def turned(s: Solution, steps: Sequence[tuple[str, float]]) -> Solution:
+    """The same alignment levelled by hand."""
+    transform, box, ground = set_down(turn_matrix(steps), s.points, s.box, s.ground)
+    rotations, centers = np.empty_like(s.rotations), np.empty_like(s.centers)
+    for n in range(len(s.numbers)):
+        rotations[n], centers[n] = transform.pose(s.rotations[n], s.centers[n])
+    points = transform.points(s.points)
+    return replace(s, rotations=rotations, centers=centers, points=points, box=box, ground=ground)
+
+
+def save_solution(folder: Path, s: Solution, name: str = "solution") -> None:
     """Write ``solution.npz``."""
     write_arrays(
-        folder / "solution.npz",
+        folder / f"{name}.npz",
         numbers=s.numbers, states=np.array(s.states), rotations=s.rotations, centers=s.centers, lens_of=s.lens_of,
         lenses=np.stack([c.vector for c in s.lenses]), sizes=np.array([(c.width, c.height) for c in s.lenses]),
         points=s.points, colors=s.colors, start=s.start, photo=s.photo, xy=s.xy, error=s.error,
@@ -80,9 +92,9 @@ def save_solution(folder: Path, s: Solution) -> None:
     )  # fmt: skip
 
 
-def load_solution(folder: Path) -> Solution:
+def load_solution(folder: Path, name: str = "solution") -> Solution:
     """Read ``solution.npz``."""
-    with np.load(folder / "solution.npz") as f:
+    with np.load(folder / f"{name}.npz") as f:
         lenses = [Camera.simple(int(w), int(h), 1.0).with_vector(v) for v, (w, h) in zip(f["lenses"], f["sizes"])]
         b = f["box"]
         return Solution(

@@ -13,6 +13,7 @@ from typing import Any, ClassVar, Protocol
 from pydantic import BaseModel, ConfigDict
 
 from vast_quarry.core.progress import Cancelled, Progress
+from vast_quarry.pipeline.forecast import StageClock
 
 
 class StepSettings(BaseModel):
@@ -25,7 +26,7 @@ class Reporter(Protocol):
     """Told how far a run is; implemented by the command line and, later, by jobs."""
 
     def begin(self, layer: str, title: str) -> None: ...
-    def stage(self, layer: str, text: str, done: float, total: float) -> None: ...
+    def stage(self, layer: str, text: str, done: float, total: float, left: float | None = None) -> None: ...
     def end(self, layer: str, seconds: float, reused: bool) -> None: ...
     def say(self, text: str) -> None: ...
 
@@ -42,7 +43,9 @@ class Context:
     executor: Callable[[], Executor]
     cancelled: threading.Event = field(default_factory=threading.Event)
     findings: list[str] = field(default_factory=list)
+    clock: StageClock = field(default_factory=lambda: StageClock({}))
     _last: float = 0.0
+    _stage: str = ""
 
     def check(self) -> None:
         """Raise :class:`Cancelled` when the user wants to stop."""
@@ -53,9 +56,10 @@ class Context:
         """Report progress within a named stage of the step; reports closer than a fifth of a second are dropped."""
         self.check()
         now = time.monotonic()
-        if now - self._last > 0.2 or done >= total or done == 0:
+        if now - self._last > 0.2 or done >= total or done == 0 or text != self._stage:
+            self._stage = text
             self._last = now
-            self.reporter.stage(self.layer, text, done, total)
+            self.reporter.stage(self.layer, text, done, total, self.clock.note(text, done, total))
 
     def progress(self, text: str) -> Progress:
         """A progress callback for the core that reports as a stage."""

@@ -37,6 +37,8 @@ class Version(BaseModel):
     findings: list[str]
     seconds: float
     made: str
+    #: seconds of each stage, in order
+    stages: dict[str, float] = {}
 
     @property
     def name(self) -> str:
@@ -110,6 +112,7 @@ class Store:
         figures: dict,
         findings: list[str],
         seconds: float,
+        stages: dict[str, float] | None = None,
     ) -> Version:
         """Turn a partial run into a version."""
         folder = self.partial(layer, key)
@@ -117,6 +120,7 @@ class Store:
         version = Version(
             layer=layer, number=max(taken, default=0) + 1, key=key, settings=settings, parents=parents, figures=figures,
             findings=findings, seconds=seconds, made=datetime.now(UTC).isoformat(timespec="seconds"),
+            stages={k: round(v, 2) for k, v in (stages or {}).items()},
         )  # fmt: skip
         write_json(folder / "version.json", version.model_dump())
         os.replace(folder, self.folder(version))

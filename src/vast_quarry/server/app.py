@@ -13,6 +13,7 @@ from vast_quarry import __version__
 from vast_quarry.core.errors import PlainError
 from vast_quarry.server.database import open_database
 from vast_quarry.server.routers import dispatch, finish, jobs, layers, photos, plan, projects
+from vast_quarry.server.services.ahead import Ahead
 from vast_quarry.server.services.folders import NotFound
 
 #: where the built page is: shipped in the package, or in the working copy
@@ -31,6 +32,7 @@ def make_app(data: Path) -> FastAPI:
     app = FastAPI(title="Vast Quarry", version=__version__, openapi_url="/api/openapi.json", docs_url="/api/docs")
     app.state.data = data
     app.state.engine = open_database(data)
+    app.state.ahead = Ahead()
     app.add_middleware(GZipMiddleware, minimum_size=2000, compresslevel=3)
     for module in (projects, photos, layers, finish, plan, dispatch, jobs):
         app.include_router(module.router)

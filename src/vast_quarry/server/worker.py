@@ -18,7 +18,7 @@ from vast_quarry.pipeline.run import Runner
 from vast_quarry.server.database import open_database
 from vast_quarry.server.models import Job, Project, now
 from vast_quarry.server.services.folders import folders_of
-from vast_quarry.server.services.jobs import next_job, requeue_lost
+from vast_quarry.server.services.jobs import STOPPED, next_job, requeue_lost
 from vast_quarry.server.services.layers import places_of, recipe_of
 from vast_quarry.server.services.shooting import shoot_project
 
@@ -29,8 +29,8 @@ class JobReporter:
     def __init__(self, engine: Engine, job_id: int, cancelled: threading.Event) -> None:
         self.engine, self.job_id, self.cancelled = engine, job_id, cancelled
         self._last = 0.0
-        self._began = time.monotonic()
-        self._stage = ("", 0.0)
+        self._stage = ""
+        self._left: tuple[float, float] | None = None
         self._lock = threading.Lock()
 
     def write(self, **values: object) -> None:
@@ -53,21 +53,27 @@ class JobReporter:
 
     def begin(self, layer: str, title: str) -> None:
         """A step begins."""
+        self._stage, self._left = "", None
         self.write(layer=layer, stage="", done=0, total=0, seconds_left=None, line=f"{title} ...")
 
-    def stage(self, layer: str, text: str, done: float, total: float) -> None:
+    def stage(self, layer: str, text: str, done: float, total: float, left: float | None = None) -> None:
         """Progress within a stage."""
         clock = time.monotonic()
-        fresh = text != self._stage[0]
-        if fresh:
-            self._stage = (text, clock)
+        fresh = text != self._stage
         if not fresh and clock - self._last < 0.25 and done < total:
             return
-        self._last = clock
-        spent, share = clock - self._stage[1], done / total if total else 0.0
-        left = spent * (1 - share) / share if share > 0.05 and spent > 1 else None
+        self._stage, self._last, self._left = text, clock, None if left is None else (clock, left)
         extra = {"line": f"  {text}"} if fresh else {}
         self.write(layer=layer, stage=text, done=done, total=total, seconds_left=left, **extra)
+
+    def beat(self) -> None:
+        """Sign of life between reports; the time left runs on meanwhile."""
+        if self._left is None:
+            self.write()
+        else:
+            at, left = self._left
+            # what takes longer than foretold is never told to be over now
+            self.write(seconds_left=max(left - (time.monotonic() - at), 0.1 * left, 1.0))
 
     def end(self, layer: str, seconds: float, reused: bool) -> None:
         """A step is done."""
@@ -86,8 +92,8 @@ def run_job(engine: Engine, data: Path, job: Job) -> None:
     over = threading.Event()
 
     def beat() -> None:
-        while not over.wait(1.0):
-            reporter.write()
+        while not over.wait(0.8):
+            reporter.beat()
 
     threading.Thread(target=beat, daemon=True).start()
     state, message = "done", ""
@@ -109,7 +115,7 @@ def run_job(engine: Engine, data: Path, job: Job) -> None:
         else:
             raise PlainError(f"There is no job called {job.kind}.")
     except Cancelled:
-        state, message = "cancelled", "Stopped. What was finished is kept."
+        state, message = "cancelled", STOPPED
     except PlainError as error:
         state, message = "failed", str(error)
     except Exception as error:
@@ -122,6 +128,9 @@ def run_job(engine: Engine, data: Path, job: Job) -> None:
 def work(data: Path, parent: int | None = None, once: bool = False) -> None:
     """Run jobs until told to stop, or until the parent process is gone."""
     engine = open_database(data)
+    if parent is not None:  # this worker is the only one: what runs by the book was left by one that died
+        with Session(engine) as session:
+            requeue_lost(session, silence=0.0)
     while True:
         if parent is not None and os.getppid() != parent:
             return

@@ -51,3 +51,6 @@ export function sentence(error: unknown): string {
 
 export const photoUrl = (id: number, kind: 'thumb' | 'full' | 'mask', path: string, side?: number) =>
   `/api/projects/${id}/photos/${kind}?path=${encodeURIComponent(path)}${side ? `&side=${side}` : ''}`
+
+export const tileUrl = (id: number, path: string, tile: { level: number; x: number; y: number }) =>
+  `/api/projects/${id}/photos/tile?path=${encodeURIComponent(path)}&level=${tile.level}&x=${tile.x}&y=${tile.y}`

@@ -677,9 +677,29 @@ export interface paths {
         };
         /**
          * Thumb
-         * @description A small picture.
+         * @description A small picture. Who asks for a large one may want to see single pixels next: its tiles are cut meanwhile.
          */
         get: operations["thumb_api_projects__project_id__photos_thumb_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/photos/tile": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Tile
+         * @description A tile of the upright photo: 512 pixels wide, at full size (level 0) or smaller by half with each level.
+         */
+        get: operations["tile_api_projects__project_id__photos_tile_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2460,6 +2480,40 @@ export interface operations {
             query: {
                 path: string;
                 side?: number;
+            };
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    tile_api_projects__project_id__photos_tile_get: {
+        parameters: {
+            query: {
+                path: string;
+                level: number;
+                x: number;
+                y: number;
             };
             header?: never;
             path: {

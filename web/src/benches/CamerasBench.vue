@@ -6,11 +6,15 @@ import { api, ask, type Scene } from '@/api/client'
 import PhotoPane from '@/components/PhotoPane.vue'
 import StripChart from '@/components/StripChart.vue'
 import WorldPane from '@/components/WorldPane.vue'
+import LevelStrip from '@/components/LevelStrip.vue'
+import { fetchCloud, useCompared, useWorldOf } from '@/composables/useWorldOf'
 import { useProject } from '@/stores/project'
 import { useJobs } from '@/stores/jobs'
 import { packCloud, type Box, type CloudMode } from '@/world/build'
+import type { LevelStep } from '@/world/level'
 import type { World } from '@/world/World'
 
+const props = defineProps<{ compared: number | null }>()
 const { t } = useI18n()
 const project = useProject()
 const jobs = useJobs()
@@ -18,8 +22,7 @@ const scene = shallowRef<Scene | null>(null)
 const mode = ref<CloudMode>('color')
 const ties = shallowRef<{ tied: number[][]; untied: number[][] } | null>(null)
 const hand = shallowRef<Box | null>(null)
-let world: World | null = null
-let framed = false
+const levelling = ref(false)
 
 const number = computed(() => project.layer('cameras')?.number ?? null)
 const row = computed(() => scene.value?.cameras.find((c) => c.photo === project.selected)?.row ?? null)
@@ -41,56 +44,75 @@ const chart = computed(() =>
   (scene.value?.cameras ?? []).map((c) => ({ key: c.photo, value: c.ties, off: c.state === 'loose' })),
 )
 
-async function load() {
-  if (!world || number.value === null) return
+const {
+  world,
+  ready: begin,
+  again,
+  reframe,
+} = useWorldOf(number, async (w, n) => {
   scene.value = await ask(api.GET('/api/projects/{project_id}/layers/cameras/scene', project.path))
-  const data = await (
-    await fetch(`/api/projects/${project.id}/layers/cameras/cloud?number=${number.value}`)
-  ).arrayBuffer()
   const box = (hand.value ?? scene.value.box) as Box
-  world.setBox(box)
-  world.setCloud(data, mode.value)
-  world.setGround(Math.max(...box.high.map((h, k) => h - box.low[k])))
-  world.setCameras(scene.value.cameras, row.value)
-  if (!framed) world.home()
-  framed = true
-}
+  w.setBox(box)
+  w.setCloud(await fetchCloud(project.id, 'cameras', n), mode.value)
+  w.setGround(Math.max(...box.high.map((h, k) => h - box.low[k])))
+  w.setCameras(scene.value.cameras, row.value)
+})
+useCompared(
+  world,
+  () => props.compared,
+  async (w, n) => {
+    const query = { query: { number: n } }
+    const other = await ask(
+      api.GET('/api/projects/{project_id}/layers/cameras/scene', {
+        params: { ...project.path.params, ...query },
+      }),
+    )
+    w.setCloud(await fetchCloud(project.id, 'cameras', n), mode.value, 2.2, true)
+    w.addSecondCameras(other.cameras)
+  },
+)
 function ready(w: World) {
-  world = w
   w.onCamera = (r) => {
     const hit = scene.value?.cameras.find((c) => c.row === r)
     if (hit) project.selected = hit.photo
   }
   w.onBox = (box) => (hand.value = box)
-  void load()
+  begin(w)
+}
+/** What was turned by hand to make the version in use. */
+const turned = computed(() => (project.version('cameras')?.settings.level as LevelStep[] | undefined) ?? [])
+async function applyLevel(steps: LevelStep[]) {
+  levelling.value = false
+  await project.change('cameras', { level: steps })
+  await project.run('cameras')
 }
 async function applyBox(box: Box | null) {
   await project.change('points', { box })
   hand.value = null
-  if (!box) await load()
+  if (!box) await again()
 }
 /** While the alignment runs, what is placed so far is shown as it grows. */
 const growing = computed(() =>
   jobs.active.some((j) => j.project_id === project.id && j.state === 'running' && j.layer === 'cameras'),
 )
 async function showGrowing() {
-  if (!world || !growing.value) return
+  const w = world.value
+  if (!w || !growing.value) return
   const live = await ask(api.GET('/api/projects/{project_id}/layers/cameras/live', project.path))
   if (!growing.value || !live.cameras.length) return
-  world.setBox(null)
-  world.clear('ground')
-  world.setCameras(live.cameras, null)
-  world.setCloud(packCloud(live.points), 'color')
-  world.frameAll(false)
-  framed = false
+  w.setBox(null)
+  w.clear('ground')
+  w.setCameras(live.cameras, null)
+  w.setCloud(packCloud(live.points), 'color')
+  w.frameAll(false)
+  reframe()
 }
 useIntervalFn(showGrowing, 1500)
-watch(number, load)
-watch(mode, (m) => world?.setCloudMode(m))
+watch(mode, (m) => world.value?.setCloudMode(m))
 watch(
   row,
   async (r) => {
-    if (scene.value) world?.setCameras(scene.value.cameras, r)
+    if (scene.value) world.value?.setCameras(scene.value.cameras, r)
     ties.value = null
     if (r === null) return
     const answer = await ask(
@@ -117,11 +139,32 @@ const MODES: CloudMode[] = ['color', 'height', 'views']
       <button class="plainbtn" :disabled="number === null" @click="applyBox(null)">
         {{ t('box.reset') }}
       </button>
+      <button
+        class="plainbtn"
+        :disabled="number === null || growing"
+        :aria-pressed="levelling"
+        @click="levelling = !levelling"
+      >
+        {{ t('box.level') }}
+      </button>
       <span class="end quiet">{{ t('world.hint') }}</span>
     </div>
     <div v-if="number === null && !growing" class="emptynote">{{ t('world.empty') }}</div>
     <div v-else class="split">
-      <WorldPane :parts="['cameras', 'cloud', 'box', 'ground']" :legend="counts" @ready="ready" />
+      <WorldPane
+        :parts="['cameras', 'cloud', 'box', 'ground']"
+        :legend="counts"
+        :comparing="props.compared !== null"
+        @ready="ready"
+      >
+        <LevelStrip
+          v-if="levelling && world"
+          :world="world"
+          :kept="turned"
+          @apply="applyLevel"
+          @close="levelling = false"
+        />
+      </WorldPane>
       <PhotoPane :path="project.selected" :ties="ties" :caption="caption" />
     </div>
     <StripChart

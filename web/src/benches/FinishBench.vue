@@ -5,8 +5,10 @@ import { useI18n } from 'vue-i18n'
 import { api, ask, type Draft } from '@/api/client'
 import WorldPane from '@/components/WorldPane.vue'
 import { useProject } from '@/stores/project'
-import type { MeshMode, World } from '@/world/World'
+import { useCompared, useWorldOf } from '@/composables/useWorldOf'
+import type { MeshMode } from '@/world/World'
 
+const props = defineProps<{ compared: number | null }>()
 const { t } = useI18n()
 const project = useProject()
 const draft = shallowRef<Draft | null>(null)
@@ -17,8 +19,6 @@ const faces = ref(20000)
 const mode = ref<MeshMode>('textured')
 const busy = ref(false)
 const overlay = ref<SVGSVGElement>()
-let world: World | null = null
-let framed = false
 const there = computed(() => project.layer('texture')?.number ?? null)
 const points = computed(() => outline.value.map((p) => p.join(',')).join(' '))
 
@@ -28,13 +28,19 @@ onMounted(async () => {
 })
 onBeforeUnmount(() => window.removeEventListener('keydown', keys))
 
-async function load() {
-  if (!world || there.value === null) return
-  world.setGround(1)
-  await world.setMesh(`/api/projects/${project.id}/draft/mesh?at=${Date.now()}`, mode.value)
-  if (!framed) world.home()
-  framed = true
-}
+const {
+  world,
+  ready,
+  again: load,
+} = useWorldOf(there, async (w) => {
+  w.setGround(1)
+  await w.setMesh(`/api/projects/${project.id}/draft/mesh?at=${Date.now()}`, mode.value)
+})
+useCompared(
+  world,
+  () => props.compared,
+  (w, n) => w.setMesh(`/api/projects/${project.id}/layers/finish/mesh?number=${n}`, mode.value, true),
+)
 async function act(work: () => Promise<Draft>) {
   busy.value = true
   try {
@@ -54,16 +60,16 @@ const keep = () => ask(api.POST('/api/projects/{project_id}/draft/keep', project
 function remove() {
   const r = overlay.value!.getBoundingClientRect()
   const shape = outline.value.map(([x, y]) => [(2 * x) / r.width - 1, 1 - (2 * y) / r.height])
-  if (shape.length > 2) void add({ kind: 'delete', outline: shape, matrix: world!.matrix() })
+  if (shape.length > 2) void add({ kind: 'delete', outline: shape, matrix: world.value!.matrix() })
 }
 function setTool(next: typeof tool.value) {
   tool.value = next
-  world?.setTool(next !== 'turn')
+  world.value?.setTool(next !== 'turn')
   outline.value = []
 }
 function setMode(m: MeshMode) {
   mode.value = m
-  world?.setMeshMode(m)
+  world.value?.setMeshMode(m)
 }
 function down(e: PointerEvent) {
   if (e.button !== 0 || tool.value === 'turn') return forward(e)
@@ -86,7 +92,7 @@ function down(e: PointerEvent) {
 /** Any other button goes on to the world, so that the view still turns while a tool is active. */
 function forward(e: PointerEvent) {
   outline.value = []
-  world?.canvas.dispatchEvent(new PointerEvent('pointerdown', e))
+  world.value?.canvas.dispatchEvent(new PointerEvent('pointerdown', e))
 }
 function keys(e: KeyboardEvent) {
   if ((e.target as HTMLElement).closest('input, textarea')) return
@@ -97,10 +103,6 @@ function keys(e: KeyboardEvent) {
   else if (e.key === 'Escape') setTool('turn')
   else return
   e.preventDefault()
-}
-function ready(w: World) {
-  world = w
-  void load()
 }
 </script>
 
@@ -135,7 +137,13 @@ function ready(w: World) {
       }}</span>
     </div>
     <div v-if="there === null" class="emptynote">{{ t('finish.need') }}</div>
-    <WorldPane v-else class="grow" :parts="['mesh', 'ground']" @ready="ready">
+    <WorldPane
+      v-else
+      class="grow"
+      :parts="['mesh', 'ground']"
+      :comparing="props.compared !== null"
+      @ready="ready"
+    >
       <svg v-show="tool !== 'turn'" ref="overlay" class="draw" @pointerdown="down" @contextmenu.prevent>
         <polygon v-if="outline.length > 1" :points="points" />
       </svg>

@@ -3,14 +3,13 @@ import { computed, ref, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 import WorldPane from '@/components/WorldPane.vue'
 import { useProject } from '@/stores/project'
-import type { MeshMode, World } from '@/world/World'
+import { useCompared, useWorldOf } from '@/composables/useWorldOf'
+import type { MeshMode } from '@/world/World'
 
 const props = defineProps<{ layer: string; compared: number | null }>()
 const { t } = useI18n()
 const project = useProject()
 const mode = ref<MeshMode>(props.layer === 'texture' ? 'textured' : 'plain')
-let world: World | null = null
-let framed = false
 const number = computed(() => project.layer(props.layer)?.number ?? null)
 const url = (n: number) => `/api/projects/${project.id}/layers/${props.layer}/mesh?number=${n}`
 const atlas = computed(() =>
@@ -19,34 +18,19 @@ const atlas = computed(() =>
     : null,
 )
 
-async function load() {
-  if (!world || number.value === null) return
-  world.setGround(1)
-  await world.setMesh(url(number.value), mode.value)
-  if (!framed) world.home()
-  framed = true
-}
-watch(number, load)
-watch(mode, (m) => world?.setMeshMode(m))
-watch(
+const { world, ready } = useWorldOf(number, async (w, n) => {
+  w.setGround(1)
+  await w.setMesh(url(n), mode.value)
+})
+useCompared(
+  world,
   () => props.compared,
-  async (n) => {
-    if (!world) return
-    if (n === null) world.split = null
-    else {
-      await world.setMesh(url(n), mode.value, true)
-      world.split = 0.5
-    }
-    world.request()
-  },
+  (w, n) => w.setMesh(url(n), mode.value, true),
 )
+watch(mode, (m) => world.value?.setMeshMode(m))
 const modes = computed<MeshMode[]>(() =>
   props.layer === 'texture' ? ['textured', 'plain', 'wire', 'glass'] : ['plain', 'wire', 'glass'],
 )
-function ready(w: World) {
-  world = w
-  void load()
-}
 </script>
 
 <template>

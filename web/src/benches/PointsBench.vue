@@ -5,46 +5,40 @@ import { api, ask, type Scene } from '@/api/client'
 import PhotoPane from '@/components/PhotoPane.vue'
 import WorldPane from '@/components/WorldPane.vue'
 import { useProject } from '@/stores/project'
-import type { CloudMode } from '@/world/build'
-import type { World } from '@/world/World'
+import { fetchCloud, useCompared, useWorldOf } from '@/composables/useWorldOf'
+import type { Box, CloudMode } from '@/world/build'
 
+const props = defineProps<{ compared: number | null }>()
 const { t } = useI18n()
 const project = useProject()
 const mode = ref<CloudMode>('color')
 const scene = shallowRef<Scene | null>(null)
-let world: World | null = null
-let framed = false
 const number = computed(() => project.layer('points')?.number ?? null)
 const row = computed(() => scene.value?.cameras.find((c) => c.photo === project.selected)?.row ?? null)
 const depth = computed(() =>
   row.value === null ? null : `/api/projects/${project.id}/photos/depth?row=${row.value}&v=${number.value}`,
 )
 
-async function load() {
-  if (!world || number.value === null) return
+const BUDGET = 2_000_000
+const { world, ready } = useWorldOf(number, async (w, n) => {
   scene.value = await ask(api.GET('/api/projects/{project_id}/layers/cameras/scene', project.path))
-  world.setBox(scene.value.box as { low: number[]; high: number[]; turn: number })
-  world.setGround(1)
-  world.show('cameras', false)
-  world.setCameras(scene.value.cameras, row.value)
-  const data = await (
-    await fetch(`/api/projects/${project.id}/layers/points/cloud?number=${number.value}&budget=2000000`)
-  ).arrayBuffer()
-  world.setCloud(data, mode.value, 1.8)
-  if (!framed) world.home()
-  framed = true
-}
-watch(number, load)
-watch(mode, (m) => world?.setCloudMode(m))
-watch(row, (r) => scene.value && world?.setCameras(scene.value.cameras, r))
+  w.setBox(scene.value.box as unknown as Box)
+  w.setGround(1)
+  w.show('cameras', false)
+  w.setCameras(scene.value.cameras, row.value)
+  w.setCloud(await fetchCloud(project.id, 'points', n, BUDGET), mode.value, 1.8)
+})
+useCompared(
+  world,
+  () => props.compared,
+  async (w, n) => w.setCloud(await fetchCloud(project.id, 'points', n, BUDGET), mode.value, 1.8, true),
+)
+watch(mode, (m) => world.value?.setCloudMode(m))
+watch(row, (r) => scene.value && world.value?.setCameras(scene.value.cameras, r))
 const MODES: CloudMode[] = ['color', 'height', 'views']
 const legend = computed(
   () => ({ color: '', height: `${t('world.low')} ▁▃▅▇ ${t('world.high')}`, views: '2 ▁▃▅▇ 12+' })[mode.value],
 )
-function ready(w: World) {
-  world = w
-  void load()
-}
 </script>
 
 <template>
@@ -59,7 +53,12 @@ function ready(w: World) {
     </div>
     <div v-if="number === null" class="emptynote">{{ t('world.empty') }}</div>
     <div v-else class="split">
-      <WorldPane :parts="['cloud', 'box', 'ground']" :legend="legend" @ready="ready" />
+      <WorldPane
+        :parts="['cloud', 'box', 'ground']"
+        :legend="legend"
+        :comparing="props.compared !== null"
+        @ready="ready"
+      />
       <div class="two">
         <PhotoPane :path="project.selected" />
         <PhotoPane :path="project.selected" :overlay="depth" :caption="t('photos.depth')" />

@@ -1,7 +1,9 @@
 <script setup lang="ts">
+import { useElementSize } from '@vueuse/core'
 import { computed, ref, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { photoUrl } from '@/api/client'
+import { photoUrl, tileUrl } from '@/api/client'
+import { PREVIEW, tilesInView } from '@/composables/tiles'
 import { useProject } from '@/stores/project'
 
 const props = defineProps<{
@@ -20,15 +22,29 @@ const natural = ref([1, 1])
 
 const photo = computed(() => project.photos.find((p) => p.path === props.path) ?? null)
 const size = computed(() => [photo.value?.width ?? natural.value[0], photo.value?.height ?? natural.value[1]])
-const src = computed(() =>
-  props.path
-    ? photoUrl(
-        project.id,
-        zoom.value > 1.2 ? 'full' : 'thumb',
-        props.path,
-        zoom.value > 1.2 ? undefined : 1200,
-      )
-    : '',
+const room = useElementSize(pane)
+const src = computed(() => (props.path ? photoUrl(project.id, 'thumb', props.path, PREVIEW) : ''))
+/** Tiles over the preview where it is too coarse for the zoom. */
+const tiles = computed(() => {
+  if (!props.path) return []
+  const path = props.path
+  const view = {
+    room: [room.width.value, room.height.value],
+    size: size.value,
+    zoom: zoom.value,
+    shift: shift.value,
+  }
+  return tilesInView(view, window.devicePixelRatio).map((k) => ({ ...k, src: tileUrl(project.id, path, k) }))
+})
+/** The photos before and after are fetched meanwhile, so that flipping through is quick. */
+watch(
+  () => props.path,
+  (path) => {
+    const at = project.photos.findIndex((p) => p.path === path)
+    for (const next of [project.photos[at + 1], project.photos[at - 1]])
+      if (at >= 0 && next && !next.problem)
+        new Image().src = photoUrl(project.id, 'thumb', next.path, PREVIEW)
+  },
 )
 watch(
   () => props.path,
@@ -110,6 +126,20 @@ function up(e: PointerEvent) {
           ]
         "
       />
+      <img
+        v-for="k in tiles"
+        :key="`${path} ${k.level} ${k.x} ${k.y}`"
+        class="tile"
+        :src="k.src"
+        alt=""
+        draggable="false"
+        :style="{
+          left: `${(100 * k.left) / size[0]}%`,
+          top: `${(100 * k.top) / size[1]}%`,
+          width: `${(100 * k.width) / size[0]}%`,
+          height: `${(100 * k.height) / size[1]}%`,
+        }"
+      />
       <img v-if="overlay" class="over" :src="overlay" alt="" draggable="false" />
       <svg v-if="ties" class="over" :viewBox="`0 0 ${size[0]} ${size[1]}`">
         <circle
@@ -159,6 +189,9 @@ function up(e: PointerEvent) {
   height: 100%;
   display: block;
   user-select: none;
+}
+.frame .tile {
+  position: absolute;
 }
 .frame .over {
   position: absolute;

@@ -4,6 +4,7 @@ import { GLTFLoader } from 'three/addons/loaders/GLTFLoader.js'
 import type { CameraOut } from '@/api/client'
 import {
   boxObject,
+  cameraLength,
   cameraLines,
   cloudObject,
   fadeOutside,
@@ -14,12 +15,17 @@ import {
   type CloudMode,
   cloudColors,
 } from './build'
+import { draggedBox } from './boxDrag'
+import type { Facing } from './level'
+import { Lighter } from './Lighter'
+import { dressMeshes, type MeshMode } from './meshModes'
+
+export type { MeshMode }
 
 CameraControls.install({ THREE })
 
-export type MeshMode = 'textured' | 'plain' | 'wire' | 'glass'
 export type Part = 'cameras' | 'cloud' | 'box' | 'mesh' | 'ground'
-export type Side = 'front' | 'back' | 'left' | 'right' | 'top' | 'below'
+export type Side = Facing
 
 /** The 3D view: one scene, Z up, drawn only when something changes. */
 export class World {
@@ -31,15 +37,16 @@ export class World {
   private readonly parts: Record<Part, THREE.Group>
   private readonly second = new THREE.Group()
   private readonly watcher: ResizeObserver
-  private cloud: Cloud | null = null
   private points: THREE.Points | null = null
   private cameras: CameraOut[] = []
   private box: Box | null = null
   private meshMode: MeshMode = 'textured'
   private needed = true
+  private readonly pixel = new Uint8Array(4)
   private stopped = false
-  private moving = 0
-  private share = 1
+  private readonly lighter = new Lighter()
+  /** Milliseconds that the latest frames took, for measuring. */
+  readonly frames: number[] = []
   private dragged: { axis: number; side: number } | null = null
   /** Where the line between two compared versions is, 0..1 of the width; null when nothing is compared. */
   split: number | null = null
@@ -86,6 +93,8 @@ export class World {
     this.stopped = true
     this.watcher.disconnect()
     this.controls.dispose()
+    this.lighter.dispose()
+    for (const group of [...Object.values(this.parts), this.second]) this.empty(group)
     this.renderer.dispose()
   }
 
@@ -109,26 +118,20 @@ export class World {
     const now = performance.now()
     const moved = this.controls.update(Math.min(0.1, (now - this.last) / 1000))
     this.last = now
-    if (moved) this.moving = performance.now()
-    const still = performance.now() - this.moving > 180
-    if (!moved && !this.needed && (this.share === 1 || !still)) return
-    if (still && this.share !== 1) this.share = 1
+    if (!moved && !this.needed && !(this.lighter.reduced && this.lighter.still(now))) return
     this.needed = false
-    const began = performance.now()
+    this.lighter.prepare(moved, now)
     this.draw()
-    const spent = performance.now() - began
-    if (moved)
-      this.share = Math.min(
-        1,
-        Math.max(0.03, this.share * Math.min(2, Math.max(0.4, 90 / Math.max(spent, 1)))),
-      )
+    // drawing is only handed over above: reading one pixel waits until it is done
+    const gl = this.renderer.getContext()
+    gl.readPixels(0, 0, 1, 1, gl.RGBA, gl.UNSIGNED_BYTE, this.pixel)
+    const spent = performance.now() - now
+    this.frames.push(spent)
+    if (this.frames.length > 240) this.frames.shift()
+    if (moved) this.lighter.learn(spent)
   }
 
   private draw() {
-    if (this.points) {
-      const n = this.points.geometry.getAttribute('position').count
-      this.points.geometry.setDrawRange(0, Math.ceil(n * this.share))
-    }
     const { x: w, y: h } = this.renderer.getSize(new THREE.Vector2())
     if (this.split === null) {
       this.second.visible = false
@@ -142,11 +145,12 @@ export class World {
       [1, at, w - at],
     ] as const) {
       this.renderer.setScissor(x, 0, width, h)
-      const shown = this.parts.mesh.visible
-      this.parts.mesh.visible = shown && side === 0
+      const first = [this.parts.mesh, this.parts.cloud, this.parts.cameras]
+      const shown = first.map((g) => g.visible)
+      if (side === 1) first.forEach((g) => (g.visible = false))
       this.second.visible = side === 1
       this.renderer.render(this.scene, this.camera)
-      this.parts.mesh.visible = shown
+      first.forEach((g, k) => (g.visible = shown[k]))
     }
     this.renderer.setScissorTest(false)
   }
@@ -157,44 +161,74 @@ export class World {
   }
 
   clear(...which: Part[]) {
-    for (const k of which) this.parts[k].clear()
-    if (which.includes('cloud')) this.points = this.cloud = null
-    if (which.includes('mesh')) this.second.clear()
+    for (const k of which) this.empty(this.parts[k])
+    if (which.includes('cloud')) this.points = null
     this.request()
   }
 
-  setCloud(data: ArrayBuffer, mode: CloudMode, size = 2.2) {
-    this.cloud = readCloud(data)
-    this.points = cloudObject(this.cloud, mode, size * this.renderer.getPixelRatio())
-    if (this.box) (this.points.material as THREE.Material).userData.box = this.box
-    this.parts.cloud.clear()
-    this.parts.cloud.add(this.points)
+  /** Take everything out of a group, and its memory back. */
+  private empty(group: THREE.Group) {
+    this.lighter.forget(group)
+    group.traverse((o) => {
+      if (!(o instanceof THREE.Mesh || o instanceof THREE.Points || o instanceof THREE.LineSegments)) return
+      o.geometry.dispose()
+      for (const m of [o.material].flat() as THREE.Material[]) m.dispose()
+      ;(o.userData.map as THREE.Texture | undefined)?.dispose()
+    })
+    group.clear()
+  }
+
+  /** What is on the other side of the line between two versions; null when nothing is compared. */
+  endComparing() {
+    this.split = null
+    this.empty(this.second)
+    this.request()
+  }
+
+  setCloud(data: ArrayBuffer, mode: CloudMode, size = 2.2, second = false) {
+    const cloud = readCloud(data)
+    const points = cloudObject(cloud, mode, size * this.renderer.getPixelRatio())
+    points.userData.cloud = cloud
+    if (this.box) (points.material as THREE.Material).userData.box = this.box
+    const target = second ? this.second : this.parts.cloud
+    this.empty(target)
+    target.add(points)
+    this.lighter.addCloud(points)
+    if (!second) this.points = points
     this.request()
   }
 
   setCloudMode(mode: CloudMode) {
-    if (!this.cloud || !this.points) return
-    this.points.geometry.setAttribute(
-      'color',
-      new THREE.BufferAttribute(cloudColors(this.cloud, mode), 3, true),
-    )
+    for (const group of [this.parts.cloud, this.second])
+      for (const points of group.children.filter((o) => o instanceof THREE.Points)) {
+        const colors = cloudColors(points.userData.cloud as Cloud, mode)
+        points.geometry.setAttribute('color', new THREE.BufferAttribute(colors, 3, true))
+      }
+    this.request()
+  }
+
+  /** Show cameras and cloud turned, while they are levelled by hand. */
+  setTurn(turn: THREE.Matrix4) {
+    for (const group of [this.parts.cloud, this.parts.cameras]) group.setRotationFromMatrix(turn)
     this.request()
   }
 
   setCameras(cameras: CameraOut[], selected: number | null) {
     this.cameras = cameras
-    const centers = cameras.filter((c) => c.center).map((c) => new THREE.Vector3().fromArray(c.center!))
-    const reach = centers.length
-      ? new THREE.Box3().setFromPoints(centers).getSize(new THREE.Vector3()).length()
-      : 1
-    this.parts.cameras.clear()
-    this.parts.cameras.add(cameraLines(cameras, Math.max(reach * 0.035, 1e-3), selected))
+    this.empty(this.parts.cameras)
+    this.parts.cameras.add(cameraLines(cameras, cameraLength(cameras), selected))
+    this.request()
+  }
+
+  /** Cameras of a compared version, beside its cloud. */
+  addSecondCameras(cameras: CameraOut[]) {
+    this.second.add(cameraLines(cameras, cameraLength(cameras), null))
     this.request()
   }
 
   setBox(box: Box | null) {
     this.box = box
-    this.parts.box.clear()
+    this.empty(this.parts.box)
     if (box) this.parts.box.add(boxObject(box))
     if (box && this.points) fadeOutside(this.points.material as THREE.Material, box)
     this.request()
@@ -203,13 +237,13 @@ export class World {
   setGround(extent: number) {
     const { object, square } = groundGrid(extent)
     this.square = square
-    this.parts.ground.clear()
+    this.empty(this.parts.ground)
     this.parts.ground.add(object)
     this.request()
   }
 
   setShape(object: THREE.Object3D) {
-    this.parts.mesh.clear()
+    this.empty(this.parts.mesh)
     this.parts.mesh.add(object)
     this.request()
   }
@@ -218,45 +252,15 @@ export class World {
     const gltf = await new GLTFLoader().loadAsync(url)
     gltf.scene.rotation.x = Math.PI / 2 // files are Y up, the world is Z up
     const target = second ? this.second : this.parts.mesh
-    target.clear()
+    this.empty(target)
     target.add(gltf.scene)
+    this.lighter.addMesh(gltf.scene)
     this.setMeshMode(mode)
   }
 
   setMeshMode(mode: MeshMode) {
     this.meshMode = mode
-    const meshes: THREE.Mesh[] = []
-    for (const root of [this.parts.mesh, this.second])
-      root.traverse((o) => {
-        if (o instanceof THREE.Mesh && !o.userData.wire) meshes.push(o)
-      })
-    for (const o of meshes) {
-      const old = o.material as THREE.MeshStandardMaterial
-      const map = (o.userData.map ??= old.map ?? null) as THREE.Texture | null
-      o.material =
-        mode === 'textured' && map
-          ? new THREE.MeshBasicMaterial({ map, side: THREE.DoubleSide })
-          : new THREE.MeshStandardMaterial({
-              color: mode === 'glass' ? 0x0e7c7b : 0xcfc6b4,
-              roughness: 0.9,
-              side: THREE.DoubleSide,
-              transparent: mode === 'glass',
-              opacity: mode === 'glass' ? 0.28 : 1,
-              depthWrite: mode !== 'glass',
-            })
-      o.children.filter((c) => c.userData.wire).forEach((c) => o.remove(c))
-      if (mode === 'wire') {
-        const lines = new THREE.MeshBasicMaterial({
-          color: 0x26241f,
-          wireframe: true,
-          transparent: true,
-          opacity: 0.35,
-        })
-        const wire = new THREE.Mesh(o.geometry, lines)
-        wire.userData.wire = true
-        o.add(wire)
-      }
-    }
+    dressMeshes([this.parts.mesh, this.second], mode)
     this.request()
   }
 
@@ -396,24 +400,7 @@ export class World {
 
   private pointerMove = (e: PointerEvent) => {
     if (!this.dragged || !this.box) return
-    const { axis, side } = this.dragged
-    const turn = new THREE.Matrix4().makeRotationZ(this.box.turn)
-    const direction = new THREE.Vector3().setComponent(axis, 1).applyMatrix4(turn)
-    const middle = new THREE.Vector3(
-      ...(this.box.low.map((l, k) => (l + this.box!.high[k]) / 2) as [number, number, number]),
-    )
-    middle.setComponent(axis, side ? this.box.high[axis] : this.box.low[axis])
-    const start = middle.clone().applyMatrix4(turn)
-    const line = this.ray(e).ray
-    // place on the axis of the tab nearest to the pointer's ray
-    const w = start.clone().sub(line.origin)
-    const b = direction.dot(line.direction)
-    const shift = (b * line.direction.dot(w) - direction.dot(w)) / Math.max(1 - b * b, 1e-6)
-    const box: Box = { low: [...this.box.low], high: [...this.box.high], turn: this.box.turn }
-    const gap = 0.02 * Math.max(...box.high.map((h, k) => h - box.low[k]))
-    if (side) box.high[axis] = Math.max(box.high[axis] + shift, box.low[axis] + gap)
-    else box.low[axis] = Math.min(box.low[axis] + shift, box.high[axis] - gap)
-    this.setBox(box)
+    this.setBox(draggedBox(this.box, this.dragged.axis, this.dragged.side, this.ray(e).ray))
   }
 
   private pointerUp = () => {

@@ -140,6 +140,15 @@ export const STATE_COLORS: Record<string, number> = {
   planned: 0x075350,
 }
 
+/** How long the pyramids of some cameras are drawn: a small share of what they span. */
+export function cameraLength(cameras: CameraOut[]): number {
+  const centers = cameras.filter((c) => c.center).map((c) => new THREE.Vector3().fromArray(c.center!))
+  const reach = centers.length
+    ? new THREE.Box3().setFromPoints(centers).getSize(new THREE.Vector3()).length()
+    : 1
+  return Math.max(reach * 0.035, 1e-3)
+}
+
 /** All cameras as lines; each knows which piece of the buffer is its own. */
 export function cameraLines(cameras: CameraOut[], length: number, selected: number | null): THREE.Group {
   const group = new THREE.Group()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -43,3 +44,13 @@ def write_arrays(path: Path, **arrays: Any) -> None:
     """Write arrays as an uncompressed NPZ file."""
     with atomic_write(path) as out:
         np.savez(out, **arrays)  # type: ignore[arg-type]
+
+
+def link_or_copy(source: Path, target: Path) -> None:
+    """The same file at a second place: as a hard link where the file system can, else as a copy. For immutable files."""
+    target.unlink(missing_ok=True)
+    try:
+        os.link(source, target)
+    except OSError:
+        with open(source, "rb") as f, atomic_write(target) as out:
+            shutil.copyfileobj(f, out)

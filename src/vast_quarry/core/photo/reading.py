@@ -111,10 +111,13 @@ _TURNS = {
 }  # fmt: skip
 
 
-def _decoded(path: Path) -> Image.Image:
+def _decoded(path: Path, side: int | None = None) -> Image.Image:
     image = _open(path)
     orientation = read_exif(image).orientation
     try:
+        if side is not None:  # a JPEG is decoded at an eighth to a half of its size, which is several times quicker
+            share = side / max(image.size)
+            image.draft(None, (round(image.width * share), round(image.height * share)))
         image.load()
     except (OSError, ValueError, SyntaxError, MemoryError, EOFError) as error:
         raise PlainError("is cut short or damaged.", "Copy it again from the camera.") from error
@@ -145,6 +148,18 @@ def load_rgb(path: Path, scale: float = 1.0) -> NDArray[np.uint8]:
     """
     rgb = _as_rgb(_decoded(path))
     return resized(rgb, scale)
+
+
+def load_small(path: Path, side: int) -> NDArray[np.uint8]:
+    """The upright photo with its longer side no longer than ``side``, quickly: to look at, not to measure in.
+
+    Raises
+    ------
+    PlainError
+        When it cannot be read.
+    """
+    rgb = _as_rgb(_decoded(path, side))
+    return resized(rgb, min(1.0, side / max(rgb.shape[:2])))
 
 
 def resized(picture: NDArray, scale: float) -> NDArray:

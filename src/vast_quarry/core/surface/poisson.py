@@ -8,7 +8,6 @@ Kazhdan, M., Hoppe, H. (2013). Screened Poisson surface reconstruction. ACM TOG 
 from __future__ import annotations
 
 import numpy as np
-import open3d as o3d
 from numpy.typing import NDArray
 from scipy.spatial import cKDTree
 
@@ -51,6 +50,8 @@ def poisson_surface(points: Array, normals: NDArray, depth: int) -> tuple[Array,
             f"Only {len(points)} points were found: too few for a surface.",
             "Take more photos that overlap by 70 % or more.",
         )
+    import open3d as o3d  # heavy to load: only when a surface is made
+
     cloud = o3d.geometry.PointCloud()
     cloud.points = o3d.utility.Vector3dVector(points)
     cloud.normals = o3d.utility.Vector3dVector(np.asarray(normals, float))

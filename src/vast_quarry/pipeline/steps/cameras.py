@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import time
-from typing import Any, ClassVar
+from pathlib import Path
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,12 +15,13 @@ from vast_quarry.core.align.incremental import WELL_PLACED, AlignInput, align
 from vast_quarry.core.align.model import Model
 from vast_quarry.core.camera import Camera
 from vast_quarry.core.errors import PlainError
-from vast_quarry.core.formats.atomic import write_arrays, write_json
+from vast_quarry.core.formats.atomic import link_or_copy, write_arrays, write_json
 from vast_quarry.core.match.pairs import choose_pairs
-from vast_quarry.pipeline.solution import Solution, save_solution
+from vast_quarry.pipeline.solution import Solution, load_solution, save_solution, turned
 from vast_quarry.pipeline.step import Context, StepSettings
 from vast_quarry.pipeline.steps.masks import mask_file
 from vast_quarry.pipeline.steps.photos import Photo, PhotoList, clean_name, read_photo_list
+from vast_quarry.pipeline.store import Version
 from vast_quarry.pipeline.units import match as match_units
 
 
@@ -35,10 +37,16 @@ class CamerasSettings(StepSettings):
     ratio: float = Field(0.85, gt=0.3, lt=1.0, description="Distance of a match over that of the second best, at most")
     features_obey_masks: bool = Field(True, description="Seek features only where masks keep the photo")
     ground: bool = Field(True, description="Look for a ground plane to stand the model on")
+    level: list[tuple[Literal["x", "y", "z"], float]] = Field(
+        default_factory=list, max_length=100, description="Turns by hand about axes of the world, in order (degrees)"
+    )
 
 
 #: photos are not made smaller than this for features (longer side in pixels): too little would be left to tell apart
 SMALLEST_USEFUL = 900
+
+#: the alignment before it was levelled by hand, kept beside the levelled one
+AS_FOUND = "as-found"
 
 
 def _lenses(photos: list[Photo]) -> tuple[NDArray[np.int64], list[Camera], list[bool]]:
@@ -72,6 +80,9 @@ class CamerasStep:
         """Write ``solution.npz`` and ``cameras.json``."""
         listed = read_photo_list(context.parents["photos"])
         photos = listed.usable
+        before = aligned_before(context)
+        if before is not None:
+            return _levelled_again(context, listed, before)
         masked = self._features(context, listed, photos)
         pairs = self._pairs(context, photos)
         data = self._matches(context, photos, pairs)
@@ -90,10 +101,14 @@ class CamerasStep:
         context.stage("Standing the model up", 0, 1)
         standing = self._stand(model, masked >= 0.5 * len(photos) or not context.settings.ground)
         solution = _as_solution(context, photos, model, standing, data)
+        if context.settings.level:
+            save_solution(context.folder, solution, AS_FOUND)
+            solution = turned(solution, context.settings.level)
         save_solution(context.folder, solution)
         write_json(context.folder / "cameras.json", cameras_document(listed, solution))
         self._findings(context, photos, solution, standing, data)
-        return _figures(photos, model, solution, standing, pairs, data)
+        found_by = {"upright_by": "hand", "upright_found_by": standing.witness} if context.settings.level else {}
+        return _figures(photos, model, solution, standing, pairs, data) | found_by
 
     def _features(self, context: Context, listed: PhotoList, photos: list[Photo]) -> int:
         settings: CamerasSettings = context.settings
@@ -183,6 +198,43 @@ class CamerasStep:
                 f"Only {len(photos) - len(loose)} of {len(photos)} photos could be placed. Take more photos between those that "
                 "are apart; on a turntable before a still backdrop, mask the subject."
             )
+
+
+def aligned_before(context: Context) -> Path | None:
+    """Folder of a version that differs only in how it was levelled: nothing needs to be aligned again."""
+    parents = {layer: int(folder.name) for layer, folder in context.parents.items()}
+    mine = context.settings.model_dump(mode="json", exclude={"level"})
+    for file in sorted(context.folder.parent.glob("*/version.json")):
+        try:
+            other = Version.model_validate_json(file.read_bytes())
+        except (OSError, ValueError):
+            continue
+        theirs = CamerasSettings.model_validate(other.settings).model_dump(mode="json", exclude={"level"})
+        if other.parents == parents and theirs == mine and file.parent.suffix != ".partial":
+            return file.parent
+    return None
+
+
+def _levelled_again(context: Context, listed: PhotoList, before: Path) -> dict[str, Any]:
+    context.stage("Levelling", 0, 1)
+    as_found = load_solution(before, AS_FOUND if (before / f"{AS_FOUND}.npz").exists() else "solution")
+    solution = turned(as_found, context.settings.level) if context.settings.level else as_found
+    save_solution(context.folder, solution)
+    if context.settings.level:
+        save_solution(context.folder, as_found, AS_FOUND)
+    (context.folder / "features").mkdir(exist_ok=True)
+    for file in (before / "features").iterdir():
+        link_or_copy(file, context.folder / "features" / file.name)
+    write_json(context.folder / "cameras.json", cameras_document(listed, solution))
+    version = Version.model_validate_json((before / "version.json").read_bytes())
+    for note in version.findings:
+        context.found(note)
+    found_by = version.figures.get("upright_found_by", version.figures["upright_by"])
+    upright = "hand" if context.settings.level else found_by
+    context.stage("Levelling", 1, 1)
+    return version.figures | {
+        "keep_box": solution.box.as_dict(), "upright_by": upright, "upright_found_by": found_by,
+    }  # fmt: skip
 
 
 class _Live:

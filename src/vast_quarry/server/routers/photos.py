@@ -4,17 +4,19 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Query, Response, UploadFile
+from fastapi import APIRouter, Depends, Query, Request, Response, UploadFile
 from fastapi.responses import FileResponse
 from pydantic import BaseModel, Field
 
 from vast_quarry.core.errors import PlainError
 from vast_quarry.server.routers.projects import Db, Files
-from vast_quarry.server.services import pictures
+from vast_quarry.server.services import pictures, tiles
+from vast_quarry.server.services.ahead import Ahead
 from vast_quarry.server.services.folders import get_project
 
 router = APIRouter(prefix="/api/projects/{project_id}/photos", tags=["photos"])
 Side = Annotated[int, Query(ge=32, le=2400)]
+Place = Annotated[int, Query(ge=0, le=1000)]
 CACHED = {"Cache-Control": "private, max-age=86400"}
 
 
@@ -44,10 +46,21 @@ class Color(BaseModel):
     rgb: tuple[int, int, int]
 
 
+def background(request: Request) -> Ahead:
+    """Who makes pictures before they are asked for."""
+    ahead: Ahead = request.app.state.ahead
+    return ahead
+
+
+Background = Annotated[Ahead, Depends(background)]
+
+
 @router.get("")
-def list_photos(project_id: int, session: Db, f: Files) -> list[pictures.PhotoOut]:
+def list_photos(project_id: int, session: Db, f: Files, ahead: Background) -> list[pictures.PhotoOut]:
     """All photos."""
-    return pictures.list_photos(get_project(session, project_id), f)
+    listed = pictures.list_photos(get_project(session, project_id), f)
+    ahead.thumbnails(f, [p.path for p in listed if not p.problem])
+    return listed
 
 
 @router.post("", status_code=201)
@@ -100,8 +113,10 @@ def keep(project_id: int, body: Keep, session: Db) -> list[str]:
 
 
 @router.get("/thumb", response_class=FileResponse)
-def thumb(path: str, f: Files, side: Side = 240) -> FileResponse:
-    """A small picture."""
+def thumb(path: str, f: Files, ahead: Background, side: Side = pictures.THUMB) -> FileResponse:
+    """A small picture. Who asks for a large one may want to see single pixels next: its tiles are cut meanwhile."""
+    if side >= tiles.PREVIEW:
+        ahead.tiles(f, path)
     return FileResponse(pictures.thumbnail(f, path, side), headers=CACHED)
 
 
@@ -109,6 +124,12 @@ def thumb(path: str, f: Files, side: Side = 240) -> FileResponse:
 def full(path: str, f: Files) -> FileResponse:
     """The upright photo at full size."""
     return FileResponse(pictures.upright(f, path), headers=CACHED)
+
+
+@router.get("/tile", response_class=FileResponse)
+def tile(path: str, level: Place, x: Place, y: Place, f: Files) -> FileResponse:
+    """A tile of the upright photo: 512 pixels wide, at full size (level 0) or smaller by half with each level."""
+    return FileResponse(tiles.tile_file(f, path, level, x, y), headers=CACHED)
 
 
 @router.get("/mask", response_class=Response)

@@ -105,9 +105,10 @@ def change_project(project_id: int, body: ProjectIn, session: Db, f: Files) -> P
 
 
 @router.delete("/{project_id}", status_code=204)
-def remove_project(project_id: int, session: Db, f: Files) -> None:
+def remove_project(request: Request, project_id: int, session: Db, f: Files) -> None:
     """Remove a project with its files; a job that runs on it stops."""
     project = get_project(session, project_id)
     session.delete(project)
     session.commit()
+    request.app.state.ahead.forget(f)
     shutil.rmtree(f.root, ignore_errors=True)

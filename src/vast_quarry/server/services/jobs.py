@@ -13,6 +13,11 @@ from vast_quarry.server.services.folders import NotFound
 #: a running job whose worker has said nothing for so long is taken for dead (seconds)
 SILENCE = 20.0
 
+#: a job whose worker was killed so often is given up
+TRIES = 3
+LOST = "The worker stopped; the job goes on where it was."
+STOPPED = "Stopped. What was finished is kept."
+
 
 def add_job(session: Session, project_id: int, kind: str, params: dict[str, Any]) -> Job:
     """Queue a job."""
@@ -36,15 +41,32 @@ def next_job(session: Session) -> Job | None:
 
 
 def requeue_lost(session: Session, silence: float = SILENCE) -> int:
-    """Queue again what a killed worker left running; results so far are found again by the run."""
+    """Queue again what a killed worker left running; results so far are found again by the run.
+
+    A job that was lost too often is given up: it would take the worker down for ever.
+    """
     limit = (datetime.now(UTC) - timedelta(seconds=silence)).isoformat(timespec="milliseconds")
-    lost = session.exec(select(Job).where(Job.state == "running", col(Job.heartbeat) < limit)).all()
+    lost = session.exec(select(Job).where(Job.state == "running", col(Job.heartbeat) <= limit)).all()
     for job in lost:
-        job.state = "cancelled" if job.cancel else "queued"
-        job.log = [*job.log, "The worker stopped; the job goes on where it was."]
+        if job.cancel:
+            stopped(job)
+        elif job.log.count(LOST) + 1 >= TRIES:
+            job.state, job.ended = "failed", now()
+            job.message = (
+                f"The worker was killed {TRIES} times over this, most likely for want of memory. "
+                "Close other programs or use a lower grade; what was finished is kept."
+            )
+        else:
+            job.state = "queued"
+            job.log = [*job.log, LOST]
         session.add(job)
     session.commit()
     return len(lost)
+
+
+def stopped(job: Job) -> None:
+    """Note that a job was stopped because its user wanted it."""
+    job.state, job.message, job.ended, job.seconds_left = "cancelled", STOPPED, now(), None
 
 
 def cancel_job(session: Session, job_id: int) -> Job:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import shutil
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -16,7 +17,7 @@ from pydantic import BaseModel
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import atomic_write
 from vast_quarry.core.mask.keying import key_out
-from vast_quarry.core.photo.reading import PHOTO_ENDINGS, find_photos, load_rgb, read_facts
+from vast_quarry.core.photo.reading import PHOTO_ENDINGS, find_photos, load_rgb, load_small, read_facts
 from vast_quarry.pipeline.solution import load_solution
 from vast_quarry.pipeline.steps.masks import load_mask, mask_file
 from vast_quarry.pipeline.steps.photos import Photo, read_photo_list
@@ -24,6 +25,9 @@ from vast_quarry.pipeline.units.depth import load_depth
 from vast_quarry.server.models import Project
 from vast_quarry.server.services.folders import Folders, NotFound, safe_path
 from vast_quarry.server.services.layers import version_of
+
+#: side of the thumbnails on the contact sheet (pixels)
+THUMB = 240
 
 
 class PhotoOut(BaseModel):
@@ -65,6 +69,26 @@ def _states(folders: Folders, known: dict[str, Photo]) -> dict[str, tuple[str, i
     return {p.path: (solution.states[rows[p.number]], rows[p.number]) for p in known.values() if p.number in rows}
 
 
+@lru_cache(maxsize=20_000)
+def _told(file: str, size: int, changed: int) -> dict[str, Any]:
+    """What the page shows of a file; read again when the file changes."""
+    try:
+        f = read_facts(Path(file))
+    except PlainError as error:
+        nothing = dict.fromkeys(("width", "height", "focal_px", "focal_source", "camera", "exposure", "taken"))
+        return {**nothing, "problem": str(error)}
+    e = f.exif
+    exposure = (
+        f"1/{round(1 / e.exposure_s)} s" if e.exposure_s and e.exposure_s < 1 else None,
+        f"f/{e.f_number:g}" if e.f_number else None,
+        f"ISO {e.iso}" if e.iso else None,
+    )
+    return {
+        "width": f.width, "height": f.height, "problem": None, "focal_px": f.focal, "focal_source": f.focal_source,
+        "camera": e.model, "exposure": " · ".join(x for x in exposure if x) or None, "taken": e.taken,
+    }  # fmt: skip
+
+
 def list_photos(project: Project, folders: Folders) -> list[PhotoOut]:
     """All photos of a project with what is known of them."""
     if not folders.photos.is_dir():
@@ -75,26 +99,9 @@ def list_photos(project: Project, folders: Folders) -> list[PhotoOut]:
     out = []
     for file in find_photos(folders.photos):
         path = str(file.relative_to(folders.photos))
-        entry: dict[str, Any] = {"path": path, "bytes": file.stat().st_size, "kept": path not in left_out}
-        try:
-            f = read_facts(file)
-            e = f.exif
-            exposure = " · ".join(
-                x
-                for x in (
-                    f"1/{round(1 / e.exposure_s)} s" if e.exposure_s and e.exposure_s < 1 else None,
-                    f"f/{e.f_number:g}" if e.f_number else None,
-                    f"ISO {e.iso}" if e.iso else None,
-                )
-                if x
-            )
-            entry |= {
-                "width": f.width, "height": f.height, "problem": None, "focal_px": f.focal, "focal_source": f.focal_source,
-                "camera": e.model, "exposure": exposure or None, "taken": e.taken,
-            }  # fmt: skip
-        except PlainError as error:
-            entry |= dict.fromkeys(("width", "height", "focal_px", "focal_source", "camera", "exposure", "taken"))
-            entry["problem"] = str(error)
+        stat = file.stat()
+        entry: dict[str, Any] = {"path": path, "bytes": stat.st_size, "kept": path not in left_out}
+        entry |= _told(str(file), stat.st_size, stat.st_mtime_ns)
         photo = known.get(path)
         entry["sharpness"] = photo.sharpness if photo else None
         if photo and photo.problem and not entry["problem"]:
@@ -104,16 +111,19 @@ def list_photos(project: Project, folders: Folders) -> list[PhotoOut]:
     return out
 
 
+def cache_tag(file: Path, path: str, kind: str) -> str:
+    """Name of something made from a photo: another one when the file changes."""
+    stat = file.stat()
+    text = f"{path}|{stat.st_size}|{stat.st_mtime_ns}|{kind}"
+    return hashlib.sha256(text.encode("utf-8", "replace")).hexdigest()[:24]
+
+
 def thumbnail(folders: Folders, path: str, side: int) -> Path:
     """A small JPEG of a photo, made once."""
     file = safe_path(folders.photos, path)
-    stat = file.stat()
-    tag = hashlib.sha256(f"{path}|{stat.st_size}|{stat.st_mtime_ns}|{side}".encode("utf-8", "replace")).hexdigest()[:24]
-    target = folders.cache / f"thumb-{tag}.jpg"
+    target = folders.cache / f"thumb-{cache_tag(file, path, str(side))}.jpg"
     if not target.exists():
-        facts = read_facts(file)
-        rgb = load_rgb(file, min(1.0, side / max(facts.width, facts.height)))
-        _save(target, rgb, 85)
+        _save(target, load_small(file, side), 85)
     return target
 
 
@@ -122,16 +132,14 @@ def upright(folders: Folders, path: str) -> Path:
     file = safe_path(folders.photos, path)
     if file.suffix.lower() in (".jpg", ".jpeg", ".png", ".webp") and read_facts(file).exif.orientation == 1:
         return file
-    stat = file.stat()
-    tag = hashlib.sha256(f"{path}|{stat.st_size}|{stat.st_mtime_ns}|up".encode("utf-8", "replace")).hexdigest()[:24]
-    target = folders.cache / f"upright-{tag}.jpg"
+    target = folders.cache / f"upright-{cache_tag(file, path, 'up')}.jpg"
     if not target.exists():
         _save(target, load_rgb(file), 92)
     return target
 
 
 def _save(target: Path, rgb: NDArray[np.uint8], quality: int) -> None:
-    target.parent.mkdir(parents=True, exist_ok=True)
+    target.parent.mkdir(exist_ok=True)  # not the project's own folder: it may have been removed just now
     with atomic_write(target) as out:
         Image.fromarray(rgb).save(out, format="JPEG", quality=quality)
 

@@ -1,0 +1,151 @@
+<script setup lang="ts">
+import { ElInputNumber } from 'element-plus'
+import { computed, onBeforeUnmount, onMounted, ref } from 'vue'
+import { useI18n } from 'vue-i18n'
+import { clockwise, straighten, turnOf, type Facing, type LevelStep } from '@/world/level'
+import type { World } from '@/world/World'
+
+/** Levelling by hand: look straight on, draw along an edge that ought to be upright or level, or turn by degrees. */
+const props = defineProps<{ world: World; kept: LevelStep[] }>()
+const emit = defineEmits<{ apply: [steps: LevelStep[]]; close: [] }>()
+const { t } = useI18n()
+const FACINGS: Facing[] = ['front', 'right', 'top']
+const NUDGES = [-1, -0.1, 0.1, 1]
+const facing = ref<Facing>('front')
+const pending = ref<LevelStep[]>([])
+const degrees = ref(0)
+const line = ref<number[] | null>(null)
+const pane = ref<SVGSVGElement>()
+const told = computed(() => pending.value.map(([axis, d]) => `${axis} ${d > 0 ? '+' : ''}${d}°`).join(', '))
+
+function show() {
+  props.world.setTurn(turnOf(pending.value))
+}
+function look(from: Facing) {
+  facing.value = from
+  props.world.look(from)
+}
+function turn(clock: number) {
+  if (!clock) return
+  pending.value = [...pending.value, clockwise(facing.value, clock)]
+  show()
+}
+function back() {
+  pending.value = pending.value.slice(0, -1)
+  show()
+}
+function down(e: PointerEvent) {
+  if (e.button !== 0) return
+  const r = pane.value!.getBoundingClientRect()
+  const start = [e.clientX - r.left, e.clientY - r.top]
+  const move = (m: PointerEvent) => (line.value = [...start, m.clientX - r.left, m.clientY - r.top])
+  const up = () => {
+    window.removeEventListener('pointermove', move)
+    window.removeEventListener('pointerup', up)
+    const [x1, y1, x2, y2] = line.value ?? [0, 0, 0, 0]
+    line.value = null
+    // a short line says little about an angle
+    if (Math.hypot(x2 - x1, y2 - y1) > 24) turn(straighten(x2 - x1, y2 - y1))
+  }
+  window.addEventListener('pointermove', move)
+  window.addEventListener('pointerup', up)
+}
+function keys(e: KeyboardEvent) {
+  if (e.key === 'Escape') emit('close')
+  if (e.key === 'z' && (e.ctrlKey || e.metaKey)) back()
+}
+onMounted(() => {
+  window.addEventListener('keydown', keys)
+  look('front')
+})
+onBeforeUnmount(() => {
+  window.removeEventListener('keydown', keys)
+  props.world.setTurn(turnOf([]))
+  props.world.perspective()
+  props.world.home()
+})
+</script>
+
+<template>
+  <svg ref="pane" class="draw" :aria-label="t('level.hint')" @pointerdown="down">
+    <line v-if="line" :x1="line[0]" :y1="line[1]" :x2="line[2]" :y2="line[3]" />
+  </svg>
+  <div class="strip" role="group" :aria-label="t('box.level')">
+    <p class="quiet">{{ t('level.hint') }}</p>
+    <span class="seg"
+      ><button v-for="f in FACINGS" :key="f" :aria-pressed="facing === f" @click="look(f)">
+        {{ t(`world.${f}`) }}
+      </button></span
+    >
+    <button v-for="n in NUDGES" :key="n" class="plainbtn num" @click="turn(n)">
+      {{ n > 0 ? '↻' : '↺' }} {{ Math.abs(n) }}°
+    </button>
+    <el-input-number
+      v-model="degrees"
+      :min="-180"
+      :max="180"
+      :controls="false"
+      size="small"
+      style="width: 64px"
+      :aria-label="t('level.degrees')"
+      @keyup.enter="turn(degrees)"
+    />
+    <button class="plainbtn" :disabled="!degrees" @click="turn(degrees)">{{ t('level.turn') }}</button>
+    <span class="num told">{{ told || t('level.nothing') }}</span>
+    <button class="plainbtn" :disabled="!pending.length" @click="back">{{ t('finish.undo') }}</button>
+    <button v-if="kept.length" class="plainbtn" @click="emit('apply', [])">{{ t('level.found') }}</button>
+    <button class="plainbtn" @click="emit('close')">{{ t('level.close') }}</button>
+    <button class="take" :disabled="!pending.length" @click="emit('apply', [...kept, ...pending])">
+      {{ t('level.apply') }}
+    </button>
+  </div>
+</template>
+
+<style scoped>
+.draw {
+  position: absolute;
+  inset: 0;
+  width: 100%;
+  height: 100%;
+  cursor: crosshair;
+}
+.draw line {
+  stroke: var(--lichen);
+  stroke-width: 2;
+  stroke-dasharray: 7 4;
+}
+.strip {
+  position: absolute;
+  left: 10px;
+  right: 110px;
+  top: 10px;
+  display: flex;
+  flex-wrap: wrap;
+  gap: 6px;
+  align-items: center;
+  padding: 8px 10px;
+  border-radius: 6px;
+  background: color-mix(in srgb, var(--paper) 92%, transparent);
+  border: 1px solid var(--joint);
+}
+.strip p {
+  flex-basis: 100%;
+  font-size: 12.5px;
+}
+.told {
+  font-size: 12.5px;
+  flex: 1;
+}
+.take {
+  border: 0;
+  border-radius: 5px;
+  padding: 3px 12px;
+  background: var(--ochre);
+  color: var(--on-ochre);
+  font-weight: 600;
+  cursor: pointer;
+}
+.take:disabled {
+  opacity: 0.5;
+}
+</style>

@@ -1,0 +1,39 @@
+import * as THREE from 'three'
+
+export type Axis = 'x' | 'y' | 'z'
+/** A turn about an axis of the world, in degrees. */
+export type LevelStep = [Axis, number]
+export type Facing = 'front' | 'back' | 'left' | 'right' | 'top' | 'below'
+
+/** Axis of the world along a straight-on line of sight, and whether it points away from the eye. */
+const SIGHT: Record<Facing, [Axis, 1 | -1]> = {
+  front: ['y', 1],
+  back: ['y', -1],
+  left: ['x', 1],
+  right: ['x', -1],
+  top: ['z', -1],
+  below: ['z', 1],
+}
+
+/** The turn that shows as so many degrees clockwise to who looks from a side. */
+export function clockwise(from: Facing, degrees: number): LevelStep {
+  const [axis, sign] = SIGHT[from]
+  return [axis, Math.round(sign * degrees * 1000) / 1000]
+}
+
+/** Degrees clockwise by which a line drawn on the screen (y down) must turn to be upright or level. */
+export function straighten(dx: number, dy: number): number {
+  const angle = (Math.atan2(dx, -dy) * 180) / Math.PI
+  const off = angle - Math.round(angle / 90) * 90
+  return off === 0 ? 0 : -off
+}
+
+/** All turns, one after the other, as one. */
+export function turnOf(steps: LevelStep[]): THREE.Matrix4 {
+  const out = new THREE.Matrix4()
+  for (const [axis, degrees] of steps) {
+    const unit = new THREE.Vector3(+(axis === 'x'), +(axis === 'y'), +(axis === 'z'))
+    out.premultiply(new THREE.Matrix4().makeRotationAxis(unit, (degrees * Math.PI) / 180))
+  }
+  return out
+}

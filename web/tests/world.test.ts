@@ -1,0 +1,105 @@
+import * as THREE from 'three'
+import { describe, expect, it } from 'vitest'
+import { cloudColors, packCloud, readCloud } from '@/world/build'
+import { draggedBox } from '@/world/boxDrag'
+import { clockwise, straighten, turnOf } from '@/world/level'
+import { Lighter, nextShare } from '@/world/Lighter'
+
+const turned = (v: number[], steps: Parameters<typeof turnOf>[0]) =>
+  new THREE.Vector3(...(v as [number, number, number]))
+    .applyMatrix4(turnOf(steps))
+    .toArray()
+    .map((x) => Math.round(x * 1e6) / 1e6 + 0)
+
+describe('levelling by hand', () => {
+  it('turns about the axes of the world, right-handed, first step first', () => {
+    expect(turned([1, 0, 0], [['z', 90]])).toEqual([0, 1, 0])
+    expect(turned([0, 1, 0], [['x', 90]])).toEqual([0, 0, 1])
+    expect(turned([0, 0, 1], [['y', 90]])).toEqual([1, 0, 0])
+    expect(
+      turned(
+        [1, 0, 0],
+        [
+          ['z', 90],
+          ['x', 90],
+        ],
+      ),
+    ).toEqual([0, 0, 1])
+  })
+
+  it('a turn clockwise tips what is upright to the right of who looks', () => {
+    // from the front right is +x, from the right side +y, from behind -x
+    expect(turned([0, 0, 1], [clockwise('front', 90)])).toEqual([1, 0, 0])
+    expect(turned([0, 0, 1], [clockwise('right', 90)])).toEqual([0, 1, 0])
+    expect(turned([0, 0, 1], [clockwise('back', 90)])).toEqual([-1, 0, 0])
+    expect(turned([0, 0, 1], [clockwise('left', 90)])).toEqual([0, -1, 0])
+    // from the top, up on the screen is +y and right +x
+    expect(turned([0, 1, 0], [clockwise('top', 90)])).toEqual([1, 0, 0])
+  })
+
+  it('makes a drawn line upright or level, whichever is nearer', () => {
+    expect(straighten(0, -50)).toBe(0)
+    expect(straighten(10, -100)).toBeCloseTo(-5.711, 2)
+    expect(straighten(-10, 100)).toBeCloseTo(-5.711, 2)
+    expect(straighten(100, 10)).toBeCloseTo(-5.711, 2)
+    expect(straighten(100, -10)).toBeCloseTo(5.711, 2)
+  })
+})
+
+describe('drawing less while the view moves', () => {
+  it('draws fewer points when a frame was slow, more when it was quick, and never none or too many', () => {
+    expect(nextShare(1, 600, 120)).toBeCloseTo(0.3)
+    expect(nextShare(0.2, 60, 120)).toBeCloseTo(0.4)
+    expect(nextShare(0.9, 10, 120)).toBe(1)
+    expect(nextShare(0.02, 1e6, 120)).toBe(0.02)
+  })
+
+  it('shows everything again when the view rests', () => {
+    const geometry = new THREE.BufferGeometry()
+    geometry.setAttribute('position', new THREE.BufferAttribute(new Float32Array(3000), 3))
+    const lighter = new Lighter()
+    lighter.addCloud(new THREE.Points(geometry))
+    lighter.prepare(true, 1000)
+    lighter.learn(1000)
+    lighter.prepare(true, 1100)
+    expect(geometry.drawRange.count).toBeLessThan(500)
+    expect(lighter.reduced).toBe(true)
+    lighter.prepare(false, 2000)
+    expect(geometry.drawRange.count).toBe(1000)
+    expect(lighter.reduced).toBe(false)
+  })
+})
+
+describe('keep box', () => {
+  const box = { low: [-1, -1, 0], high: [1, 1, 2], turn: Math.PI / 2 }
+
+  it('a face follows the pointer along its own axis, turned with the box', () => {
+    // axis 0 of the box points along +y of the world; the ray comes down at y = 3
+    const ray = new THREE.Ray(new THREE.Vector3(0, 3, 10), new THREE.Vector3(0, 0, -1))
+    const next = draggedBox(box, 0, 1, ray)
+    expect(next.high[0]).toBeCloseTo(3)
+    expect(next.low).toEqual(box.low)
+    expect(box.high[0]).toBe(1)
+  })
+
+  it('a face is not pushed through the opposite one', () => {
+    const ray = new THREE.Ray(new THREE.Vector3(10, 0, -5), new THREE.Vector3(-1, 0, 0))
+    const next = draggedBox(box, 2, 1, ray)
+    expect(next.high[2]).toBeGreaterThan(next.low[2])
+  })
+})
+
+describe('clouds', () => {
+  it('read what was packed, and colour height from low to high', () => {
+    const cloud = readCloud(
+      packCloud([
+        [0, 0, 0],
+        [1, 2, 3],
+      ]),
+    )
+    expect([...cloud.positions]).toEqual([0, 0, 0, 1, 2, 3])
+    const colors = cloudColors(cloud, 'height')
+    expect(colors[0]).toBeLessThan(colors[3])
+    expect(colors[2]).toBeGreaterThan(colors[5])
+  })
+})
