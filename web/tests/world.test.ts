@@ -1,9 +1,8 @@
 import * as THREE from 'three'
 import { describe, expect, it } from 'vitest'
-import { cloudColors, packCloud, readCloud } from '@/world/build'
 import { draggedBox } from '@/world/boxDrag'
 import { clockwise, straighten, turnOf } from '@/world/level'
-import { Lighter, nextShare } from '@/world/Lighter'
+import { Lighter, nextBudget } from '@/world/Lighter'
 
 const turned = (v: number[], steps: Parameters<typeof turnOf>[0]) =>
   new THREE.Vector3(...(v as [number, number, number]))
@@ -47,25 +46,30 @@ describe('levelling by hand', () => {
 })
 
 describe('drawing less while the view moves', () => {
-  it('draws fewer points when a frame was slow, more when it was quick, and never none or too many', () => {
-    expect(nextShare(1, 600, 120)).toBeCloseTo(0.3)
-    expect(nextShare(0.2, 60, 120)).toBeCloseTo(0.4)
-    expect(nextShare(0.9, 10, 120)).toBe(1)
-    expect(nextShare(0.02, 1e6, 120)).toBe(0.02)
+  it('draws fewer points when a frame was slow, more when it was quick, and never none', () => {
+    expect(nextBudget(1e6, 400, 100)).toBe(250_000)
+    expect(nextBudget(200_000, 50, 100)).toBe(300_000)
+    expect(nextBudget(20_000, 1e6, 100)).toBe(20_000)
   })
 
-  it('shows everything again when the view rests', () => {
+  it('adds every point once when the view rests', () => {
     const geometry = new THREE.BufferGeometry()
-    geometry.setAttribute('position', new THREE.BufferAttribute(new Float32Array(3000), 3))
+    geometry.setAttribute('position', new THREE.BufferAttribute(new Float32Array(3 * 500_000), 3))
     const lighter = new Lighter()
     lighter.addCloud(new THREE.Points(geometry))
     lighter.prepare(true, 1000)
-    lighter.learn(1000)
-    lighter.prepare(true, 1100)
-    expect(geometry.drawRange.count).toBeLessThan(500)
+    lighter.learn(1000, true, 2000)
+    expect(lighter.still(2100)).toBe(false)
+    lighter.prepare(true, 2100)
+    expect(geometry.drawRange.count).toBeLessThan(60_000)
     expect(lighter.reduced).toBe(true)
-    lighter.prepare(false, 2000)
-    expect(geometry.drawRange.count).toBe(1000)
+    expect(lighter.still(3000)).toBe(true)
+    let to = geometry.drawRange.count
+    while (lighter.slice()) {
+      expect(geometry.drawRange.start).toBe(to)
+      to += geometry.drawRange.count
+    }
+    expect(to).toBe(500_000)
     expect(lighter.reduced).toBe(false)
   })
 })
@@ -86,20 +90,5 @@ describe('keep box', () => {
     const ray = new THREE.Ray(new THREE.Vector3(10, 0, -5), new THREE.Vector3(-1, 0, 0))
     const next = draggedBox(box, 2, 1, ray)
     expect(next.high[2]).toBeGreaterThan(next.low[2])
-  })
-})
-
-describe('clouds', () => {
-  it('read what was packed, and colour height from low to high', () => {
-    const cloud = readCloud(
-      packCloud([
-        [0, 0, 0],
-        [1, 2, 3],
-      ]),
-    )
-    expect([...cloud.positions]).toEqual([0, 0, 0, 1, 2, 3])
-    const colors = cloudColors(cloud, 'height')
-    expect(colors[0]).toBeLessThan(colors[3])
-    expect(colors[2]).toBeGreaterThan(colors[5])
   })
 })

@@ -8,6 +8,7 @@ from fastapi import FastAPI, Request
 from fastapi.responses import FileResponse, JSONResponse
 from pydantic import BaseModel
 from starlette.middleware.gzip import GZipMiddleware
+from starlette.types import Receive, Scope, Send
 
 from vast_quarry import __version__
 from vast_quarry.core.errors import PlainError
@@ -18,6 +19,32 @@ from vast_quarry.server.services.folders import NotFound
 
 #: where the built page is: shipped in the package, or in the working copy
 PAGES = (Path(__file__).parent / "page", Path(__file__).parents[3] / "web" / "dist")
+
+
+#: what is compressed already, or would take longer to compress than to send to the same machine
+LEFT_ALONE = (
+    "/thumb",
+    "/full",
+    "/tile",
+    "/mesh",
+    "/cloud",
+    "/atlas",
+    "/mask",
+    "/key",
+    "/depth",
+    "/parcel",
+    "/poster",
+    "/events",
+)
+
+
+class TextZip(GZipMiddleware):
+    """Compresses text, and leaves pictures and meshes as they are."""
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        """Pass a request on."""
+        alone = scope["type"] == "http" and scope["path"].endswith(LEFT_ALONE)
+        await (self.app if alone else super().__call__)(scope, receive, send)
 
 
 class Health(BaseModel):
@@ -33,7 +60,7 @@ def make_app(data: Path) -> FastAPI:
     app.state.data = data
     app.state.engine = open_database(data)
     app.state.ahead = Ahead()
-    app.add_middleware(GZipMiddleware, minimum_size=2000, compresslevel=3)
+    app.add_middleware(TextZip, minimum_size=2000, compresslevel=3)
     for module in (projects, photos, layers, finish, plan, dispatch, jobs):
         app.include_router(module.router)
 

@@ -17,6 +17,7 @@ from vast_quarry.pipeline.step import Reporter
 from vast_quarry.server.models import Project
 from vast_quarry.server.services.folders import folders_of
 from vast_quarry.server.services.layers import places_of, recipe_of
+from vast_quarry.server.services.world import make_ready
 
 #: shipped in the package: the photos
 SHIPPED = Path(__file__).parents[1] / "demo"
@@ -40,4 +41,6 @@ def add_demo(engine: Engine, data: Path, reporter: Reporter) -> None:
         finished = session.exec(select(Project).where(Project.name == NAMES[0])).first()
         if finished is not None and "texture" not in folders_of(data, finished.id or 0).store.in_use():
             folders = folders_of(data, finished.id or 0)
-            Runner(folders.store, reporter).run(recipe_of(finished), places_of(folders))
+            done = Runner(folders.store, reporter).run(recipe_of(finished), places_of(folders))
+            for layer in done.versions:
+                make_ready(folders, layer)

@@ -21,6 +21,7 @@ from vast_quarry.server.services.folders import folders_of
 from vast_quarry.server.services.jobs import STOPPED, next_job, requeue_lost
 from vast_quarry.server.services.layers import places_of, recipe_of
 from vast_quarry.server.services.shooting import shoot_project
+from vast_quarry.server.services.world import make_ready
 
 
 class JobReporter:
@@ -109,7 +110,9 @@ def run_job(engine: Engine, data: Path, job: Job) -> None:
             recipe = recipe_of(project)
             for layer, values in job.params.get("changes", {}).items():
                 recipe.layers[layer].update(values)
-            runner.run(recipe, places_of(folders), until=str(job.params["layer"]))
+            done = runner.run(recipe, places_of(folders), until=str(job.params["layer"]))
+            for layer in done.versions:
+                make_ready(folders, layer)
         elif job.kind == "shoot":
             shoot_project(folders, job.params, reporter, cancelled)
         else:

@@ -440,6 +440,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/layers/{layer}/poster": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Poster
+         * @description A still picture of a mesh in the first view, to show until the mesh is there.
+         */
+        get: operations["poster_api_projects__project_id__layers__layer__poster_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/layers/{layer}/run": {
         parameters: {
             query?: never;
@@ -1127,6 +1147,8 @@ export interface components {
             photos: number;
             /** Picture */
             picture: string | null;
+            /** Poster */
+            poster: string | null;
             /** Running */
             running: boolean;
         };
@@ -2004,6 +2026,38 @@ export interface operations {
         };
     };
     mesh_api_projects__project_id__layers__layer__mesh_get: {
+        parameters: {
+            query?: {
+                number?: number | null;
+            };
+            header?: never;
+            path: {
+                layer: string;
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    poster_api_projects__project_id__layers__layer__poster_get: {
         parameters: {
             query?: {
                 number?: number | null;

@@ -48,7 +48,12 @@ const modes = computed<MeshMode[]>(() =>
     </div>
     <div v-if="number === null" class="emptynote">{{ t('world.empty') }}</div>
     <div v-else class="split" :class="{ whole: !atlas }">
-      <WorldPane :parts="['mesh', 'ground']" :comparing="compared !== null" @ready="ready" />
+      <WorldPane
+        :parts="['mesh', 'ground']"
+        :poster="`/api/projects/${project.id}/layers/${props.layer}/poster?number=${number}`"
+        :comparing="compared !== null"
+        @ready="ready"
+      />
       <div v-if="atlas" class="atlas"><img :src="atlas" alt="" /></div>
     </div>
   </section>

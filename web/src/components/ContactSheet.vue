@@ -61,7 +61,7 @@ function keys(e: KeyboardEvent) {
               v-if="!p.problem || p.width"
               :src="photoUrl(project.id, 'thumb', p.path)"
               alt=""
-              loading="lazy"
+              decoding="async"
             />
             <img
               v-if="props.overlay?.(p.path)"
@@ -95,6 +95,7 @@ function keys(e: KeyboardEvent) {
   display: grid;
   gap: 8px;
   height: 150px;
+  contain: strict;
 }
 .ph {
   background: var(--paper);

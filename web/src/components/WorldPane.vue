@@ -3,20 +3,36 @@ import { onBeforeUnmount, onMounted, ref, shallowRef } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { World, type Part, type Side } from '@/world/World'
 
-const props = defineProps<{ parts: Part[]; legend?: string; comparing?: boolean }>()
+const props = defineProps<{
+  parts: Part[]
+  legend?: string
+  comparing?: boolean
+  /** A still picture of the first view, shown until something is drawn. */
+  poster?: string | null
+}>()
 const emit = defineEmits<{ ready: [world: World] }>()
 const { t } = useI18n()
 const canvas = ref<HTMLCanvasElement>()
 const world = shallowRef<World | null>(null)
 const hidden = ref<Set<Part>>(new Set())
 const line = ref(0.5)
+const shown = ref(false)
+const still = ref<HTMLImageElement>()
 const SIDES: Side[] = ['front', 'right', 'back', 'left', 'top', 'below']
 
-onMounted(() => {
-  world.value = new World(canvas.value!)
-  ;(window as unknown as { vqWorld: World }).vqWorld = world.value
-  emit('ready', world.value)
+onMounted(async () => {
   window.addEventListener('keydown', keys)
+  // starting WebGL can take seconds on a machine without a graphics card: the still picture goes first
+  if (still.value) {
+    const patience = new Promise((done) => setTimeout(done, 600))
+    await Promise.race([still.value.decode().catch(() => undefined), patience])
+    await new Promise((done) => requestAnimationFrame(() => setTimeout(done, 0)))
+  }
+  if (!canvas.value) return // gone meanwhile
+  world.value = new World(canvas.value)
+  ;(window as unknown as { vqWorld: World }).vqWorld = world.value
+  world.value.onFilled = () => (shown.value = true)
+  emit('ready', world.value)
 })
 onBeforeUnmount(() => {
   window.removeEventListener('keydown', keys)
@@ -61,6 +77,7 @@ function dragLine(e: PointerEvent) {
 
 <template>
   <div class="world">
+    <img v-if="props.poster && !shown" ref="still" class="poster" :src="props.poster" alt="" />
     <canvas ref="canvas" tabindex="0" :aria-label="t('world.hint')"></canvas>
     <slot></slot>
     <div
@@ -98,6 +115,14 @@ canvas {
   width: 100%;
   height: 100%;
   display: block;
+}
+.poster {
+  position: absolute;
+  inset: 0;
+  width: 100%;
+  height: 100%;
+  object-fit: contain;
+  pointer-events: none;
 }
 .views {
   position: absolute;

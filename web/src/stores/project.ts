@@ -20,15 +20,18 @@ export const useProject = defineStore('project', () => {
 
   async function refresh() {
     const wanted = id.value
-    const [p, l, ph] = await Promise.all([
-      ask(api.GET('/api/projects/{project_id}', path.value)),
-      ask(api.GET('/api/projects/{project_id}/layers', path.value)),
-      ask(api.GET('/api/projects/{project_id}/photos', path.value)),
+    // each is shown as soon as it is there
+    const mine = <T>(take: (data: T) => void) => {
+      return (data: T) => {
+        if (wanted === id.value) take(data)
+      }
+    }
+    await Promise.all([
+      ask(api.GET('/api/projects/{project_id}/layers', path.value)).then(mine((l) => (layers.value = l))),
+      ask(api.GET('/api/projects/{project_id}', path.value)).then(mine((p) => (project.value = p))),
+      ask(api.GET('/api/projects/{project_id}/photos', path.value)).then(mine((ph) => (photos.value = ph))),
     ])
     if (wanted !== id.value) return
-    project.value = p
-    layers.value = l
-    photos.value = ph
     if (!photos.value.some((x) => x.path === selected.value)) selected.value = photos.value[0]?.path ?? null
   }
 

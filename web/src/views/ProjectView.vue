@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, defineAsyncComponent, onBeforeUnmount, onMounted, ref, watch } from 'vue'
+import { type Component, computed, defineAsyncComponent, onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { useRouter } from 'vue-router'
 import { api, ask } from '@/api/client'
@@ -21,17 +21,25 @@ const compared = ref<number | null>(null)
 const LAYERS = ['plan', 'photos', 'masks', 'cameras', 'points', 'surface', 'texture', 'finish', 'dispatch']
 
 const open = computed(() => (LAYERS.includes(props.layer ?? '') ? props.layer! : 'photos'))
-const benches: Record<string, unknown> = {
-  plan: defineAsyncComponent(() => import('@/benches/PlanBench.vue')),
-  photos: PhotosBench,
-  masks: defineAsyncComponent(() => import('@/benches/MasksBench.vue')),
-  cameras: defineAsyncComponent(() => import('@/benches/CamerasBench.vue')),
-  points: defineAsyncComponent(() => import('@/benches/PointsBench.vue')),
-  surface: defineAsyncComponent(() => import('@/benches/MeshBench.vue')),
-  texture: defineAsyncComponent(() => import('@/benches/MeshBench.vue')),
-  finish: defineAsyncComponent(() => import('@/benches/FinishBench.vue')),
-  dispatch: defineAsyncComponent(() => import('@/benches/DispatchBench.vue')),
+const mesh = () => import('@/benches/MeshBench.vue')
+const LOADERS: Record<string, () => Promise<unknown>> = {
+  plan: () => import('@/benches/PlanBench.vue'),
+  masks: () => import('@/benches/MasksBench.vue'),
+  cameras: () => import('@/benches/CamerasBench.vue'),
+  points: () => import('@/benches/PointsBench.vue'),
+  surface: mesh,
+  texture: mesh,
+  finish: () => import('@/benches/FinishBench.vue'),
+  dispatch: () => import('@/benches/DispatchBench.vue'),
 }
+const benches: Record<string, unknown> = {
+  photos: PhotosBench,
+  ...Object.fromEntries(
+    Object.entries(LOADERS).map(([k, load]) => [k, defineAsyncComponent(load as () => Promise<Component>)]),
+  ),
+}
+// the code of the open layer is fetched while the project is
+void LOADERS[open.value]?.()
 
 const pick = (layer: string) => router.push(`/projects/${props.id}/${layer}`)
 watch(open, () => (compared.value = null))
@@ -82,7 +90,7 @@ onBeforeUnmount(() => window.removeEventListener('keydown', keys))
     <main>
       <component
         :is="benches[open]"
-        v-if="project.project"
+        v-if="project.project && project.layers.length"
         :key="`${id}-${open}`"
         :layer="open"
         :compared="compared"

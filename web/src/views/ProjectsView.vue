@@ -66,7 +66,13 @@ const bestBench = (layer: string) => (layer === 'photos' ? 'photos' : layer)
       <p v-if="loaded && !projects.length" class="emptynote">{{ t('projects.empty') }}</p>
       <article v-for="p in projects" :key="p.id" class="slab">
         <a :href="`/projects/${p.id}/photos`" @click.prevent="open(p)">
-          <img v-if="p.picture" :src="photoUrl(p.id, 'thumb', p.picture, 480)" alt="" />
+          <img
+            v-if="p.poster"
+            class="poster"
+            :src="`/api/projects/${p.id}/layers/${p.poster}/poster`"
+            alt=""
+          />
+          <img v-else-if="p.picture" :src="photoUrl(p.id, 'thumb', p.picture, 480)" alt="" />
           <span v-else class="blank"></span>
           <b>{{ p.name }}</b>
         </a>
@@ -139,6 +145,9 @@ main {
   object-fit: cover;
   display: block;
   background: var(--stone2);
+}
+.slab .poster {
+  object-fit: contain;
 }
 .slab b {
   font-size: 16px;

@@ -53,6 +53,8 @@ export class World {
   square = 0
   onCamera: (row: number) => void = () => {}
   onBox: (box: Box) => void = () => {}
+  /** Something to look at is drawn for the first time. */
+  onFilled: (() => void) | null = null
 
   constructor(readonly canvas: HTMLCanvasElement) {
     this.renderer = new THREE.WebGLRenderer({
@@ -118,17 +120,43 @@ export class World {
     const now = performance.now()
     const moved = this.controls.update(Math.min(0.1, (now - this.last) / 1000))
     this.last = now
-    if (!moved && !this.needed && !(this.lighter.reduced && this.lighter.still(now))) return
-    this.needed = false
-    this.lighter.prepare(moved, now)
-    this.draw()
+    const rest = this.lighter.still(now)
+    if (moved || this.needed || (rest && this.lighter.waiting)) {
+      this.needed = false
+      this.lighter.prepare(moved, now)
+      this.draw()
+    } else if (!rest || !this.lighter.slice()) return
+    else this.drawSlice()
     // drawing is only handed over above: reading one pixel waits until it is done
     const gl = this.renderer.getContext()
     gl.readPixels(0, 0, 1, 1, gl.RGBA, gl.UNSIGNED_BYTE, this.pixel)
+    if (this.parts.mesh.children.length || this.points) {
+      this.onFilled?.()
+      this.onFilled = null
+    }
     const spent = performance.now() - now
     this.frames.push(spent)
     if (this.frames.length > 240) this.frames.shift()
-    if (moved) this.lighter.learn(spent)
+    this.lighter.learn(spent, moved, performance.now())
+  }
+
+  /** More points of the clouds over what is on the screen. */
+  private drawSlice() {
+    const shown = Object.entries(this.parts)
+      .filter(([k, g]) => k !== 'cloud' && g.visible)
+      .map(([, g]) => g)
+    shown.forEach((g) => (g.visible = false))
+    this.renderer.autoClear = false
+    this.draw()
+    this.renderer.autoClear = true
+    shown.forEach((g) => (g.visible = true))
+  }
+
+  /** Everything, at once. */
+  private drawAll() {
+    this.lighter.prepare(false, performance.now())
+    this.draw()
+    while (this.lighter.slice()) this.drawSlice()
   }
 
   private draw() {
@@ -335,7 +363,7 @@ export class World {
   }
 
   picture(): string {
-    this.draw()
+    this.drawAll()
     return this.canvas.toDataURL('image/png')
   }
 
@@ -353,6 +381,7 @@ export class World {
 
   private hit(e: MouseEvent): THREE.Vector3 | null {
     const ray = this.ray(e)
+    this.lighter.thin()
     const first =
       ray.intersectObjects([this.parts.mesh], true)[0] ??
       (this.points ? ray.intersectObject(this.points)[0] : undefined)

@@ -95,6 +95,12 @@ def mesh(layer: str, f: Files, number: Number = None) -> FileResponse:
     return FileResponse(world.mesh_file(f, layer, number), media_type="model/gltf-binary")
 
 
+@router.get("/{layer}/poster", response_class=FileResponse)
+def poster(layer: str, f: Files, number: Number = None) -> FileResponse:
+    """A still picture of a mesh in the first view, to show until the mesh is there."""
+    return FileResponse(world.poster_file(f, layer, number), media_type="image/webp")
+
+
 @router.get("/{layer}/atlas", response_class=FileResponse)
 def atlas(layer: str, f: Files, number: Number = None) -> FileResponse:
     """The texture."""

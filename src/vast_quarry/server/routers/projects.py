@@ -45,7 +45,10 @@ class ProjectOut(BaseModel):
     bytes: int
     best_layer: str | None
     running: bool
+    #: first photo
     picture: str | None
+    #: layer whose still picture shows the best result
+    poster: str | None
 
 
 def _size(folder: Path) -> int:
@@ -64,6 +67,7 @@ def _out(project: Project, f: Folders, session: Session) -> ProjectOut:
     return ProjectOut(
         id=project.id, name=project.name, made=project.made, grade=Grade(project.grade), photos=count, bytes=_size(f.root),
         best_layer=best, running=running is not None, picture=str(first.relative_to(f.photos)) if first else None,
+        poster=best if best in ("surface", "texture", "finish") else None,
     )  # fmt: skip
 
 

@@ -15,6 +15,8 @@ from PIL import Image
 from pydantic import BaseModel
 
 from vast_quarry.core.finish.edits import TexturedMesh, apply_edit
+from vast_quarry.core.finish.poster import poster_bytes
+from vast_quarry.core.formats.atomic import atomic_write
 from vast_quarry.core.formats.gltf import write_glb
 from vast_quarry.core.surface.mesh import vertex_normals
 from vast_quarry.pipeline.solution import Solution, load_solution
@@ -164,6 +166,31 @@ def mesh_file(folders: Folders, layer: str, number: int | None) -> Path:
         m = load_textured(folder)
         write_glb(target, m.vertices, m.normals, m.uv, m.faces, texture_bytes(folder))
     return target
+
+
+def poster_file(folders: Folders, layer: str, number: int | None) -> Path:
+    """A still picture of a version of Surface, Texture or Finish, made once."""
+    version = version_of(folders, layer, number)
+    target = folders.cache / f"poster-{layer}-{version.key}.webp"
+    if target.exists():
+        return target
+    folder = folders.store.folder(version)
+    if layer == "surface":
+        data = poster_bytes(*load_mesh(folder))
+    else:
+        m = load_textured(folder)
+        data = poster_bytes(m.vertices, m.faces, m.uv, texture_bytes(folder))
+    folders.make()
+    with atomic_write(target) as out:
+        out.write(data)
+    return target
+
+
+def make_ready(folders: Folders, layer: str) -> None:
+    """Make what the page asks for first of a version just made, so that nobody waits for it."""
+    if layer in ("surface", "texture", "finish"):
+        poster_file(folders, layer, None)
+        mesh_file(folders, layer, None)
 
 
 def draft_mesh(project: Project, folders: Folders) -> tuple[TexturedMesh, bytes]:
