@@ -2,107 +2,16 @@
 
 from __future__ import annotations
 
-import io
 import json
-import os
-import signal
-import socket
 import subprocess
-import sys
-import time
-import urllib.request
-from collections.abc import Iterator
 from pathlib import Path
 
-import numpy as np
 import pytest
-from PIL import Image
-from playwright.sync_api import Error as PageError
-from playwright.sync_api import Page, expect, sync_playwright
+from playwright.sync_api import Page, expect
+from tests.browser.conftest import READY, WEB, wait_drawn
 from tests.conftest import RigSet
 
-CHROMIUM = "/usr/bin/chromium"
-ARGS = [
-    "--use-angle=swiftshader", "--enable-unsafe-swiftshader", "--disable-background-networking",
-    "--disable-component-update", "--disable-sync", "--no-first-run",
-]  # fmt: skip
-WEB = Path(__file__).parents[2] / "web"
-
-# other work may share the machine: generous waits, which cost nothing when all is quick
-expect.set_options(timeout=30_000)
-
-pytestmark = pytest.mark.skipif(
-    not Path(CHROMIUM).exists() or not (WEB / "dist" / "index.html").exists(),
-    reason="needs chromium and the built page",
-)
-
-
-@pytest.fixture(scope="module")
-def address(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
-    """A server of its own, with its worker."""
-    with socket.socket() as s:
-        s.bind(("127.0.0.1", 0))
-        port = s.getsockname()[1]
-    data = tmp_path_factory.mktemp("served")
-    command = [sys.executable, "-m", "vast_quarry.cli.main", "serve", "--data", str(data), "--port", str(port)]
-    server = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
-    url = f"http://127.0.0.1:{port}"
-    for _ in range(120):
-        try:
-            urllib.request.urlopen(f"{url}/api/health")
-            break
-        except OSError:
-            time.sleep(0.5)
-    yield url
-    server.send_signal(signal.SIGINT)
-    assert server.wait(15) is not None  # Ctrl-C ends it, and its worker with it
-
-
-@pytest.fixture(scope="module")
-def page(address: str) -> Iterator[Page]:
-    """A page that notes requests to other hosts, and errors."""
-    with sync_playwright() as p:
-        browser = p.chromium.launch(executable_path=CHROMIUM, args=ARGS, chromium_sandbox=os.getuid() != 0)
-        tab = browser.new_page(viewport={"width": 1280, "height": 800})
-        tab.set_default_timeout(60_000)
-        tab.strangers = []  # type: ignore[attr-defined]
-        tab.errors = []  # type: ignore[attr-defined]
-        tab.on(
-            "request", lambda r: None if r.url.startswith((address, "data:", "blob:")) else tab.strangers.append(r.url)
-        )  # type: ignore[attr-defined]
-        tab.on("pageerror", lambda e: tab.errors.append(str(e)))  # type: ignore[attr-defined]
-        yield tab
-        browser.close()
-
-
-def drawn(page: Page) -> float:
-    """Share of the world's pixels that something is drawn on, apart from the ground."""
-    page.wait_for_function("() => !!window.vqWorld")
-    page.evaluate("() => { window.vqWorld.show('ground', false) }")
-    page.wait_for_timeout(800)
-    data = page.evaluate("() => window.vqWorld.picture().split(',')[1]")
-    import base64
-
-    picture = np.asarray(Image.open(io.BytesIO(base64.b64decode(data))).convert("RGBA"))
-    return float((picture[..., 3] > 0).mean())
-
-
-def wait_drawn(page: Page, least: float, patience: float = 90.0) -> None:
-    """Wait until more than a share of the world is drawn on: what is shown has to be fetched first."""
-    deadline = time.monotonic() + patience
-    share = 0.0
-    while time.monotonic() < deadline:
-        try:
-            share = drawn(page)
-        except PageError:  # the world of the layer before, just being taken down
-            continue
-        if share > least:
-            return
-    raise AssertionError(f"only {share:.4f} of the world is drawn on, more than {least} was expected")
-
-
-def api(address: str, path: str) -> object:
-    return json.loads(urllib.request.urlopen(address + path).read())
+pytestmark = pytest.mark.skipif(not READY, reason="needs chromium and the built page")
 
 
 def test_from_photos_to_a_downloaded_model(page: Page, address: str, milestone_set: RigSet, tmp_path: Path) -> None:
@@ -200,8 +109,3 @@ def test_errors_stand_in_the_page(page: Page, address: str) -> None:
     page.get_by_placeholder("or a folder on this machine").fill("/no/such/folder")
     page.get_by_role("button", name="Bring in").click()
     expect(page.get_by_text("There is no folder /no/such/folder.")).to_be_visible()
-
-
-def test_nothing_was_asked_of_another_host_and_nothing_broke(page: Page) -> None:
-    assert page.strangers == []  # type: ignore[attr-defined]
-    assert page.errors == []  # type: ignore[attr-defined]

@@ -222,6 +222,53 @@ def test_shooting_with_the_rig_and_cancelling(client: TestClient, data: Path) ->
     assert len(client.get(f"/api/projects/{project}/photos").json()) == 3
 
 
+def test_levelling_by_hand_aligns_nothing_again_and_can_be_taken_back(
+    client: TestClient, data: Path, built: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    from vast_quarry.pipeline.steps import cameras
+
+    def never(*_: object) -> None:
+        raise AssertionError("photos were aligned again")
+
+    monkeypatch.setattr(cameras, "align", never)
+    where = f"/api/projects/{built}/layers/cameras"
+    before = client.get(f"{where}/scene").json()
+    first = client.get(f"/api/projects/{built}/layers").json()[2]["number"]
+
+    def level(steps: list) -> dict:
+        assert client.put(f"{where}/settings", json={"level": steps}).status_code == 200
+        client.post(f"{where}/run")
+        work(data, once=True)
+        assert client.get("/api/jobs").json()[0]["state"] == "done"
+        return dict(client.get(f"{where}/scene").json())
+
+    level([["z", 10.0]])
+    after = level([["z", 10.0], ["x", 2.0]])
+    c, s = np.cos(np.radians(10)), np.sin(np.radians(10))
+    ct, st = np.cos(np.radians(2)), np.sin(np.radians(2))
+    turn = np.array([[1, 0, 0], [0, ct, -st], [0, st, ct]]) @ np.array([[c, -s, 0], [s, c, 0], [0, 0, 1]])
+    for old, new in zip(before["cameras"], after["cameras"]):
+        if old["center"]:
+            np.testing.assert_allclose(turn @ old["center"], new["center"], atol=1e-9)
+    assert after["ground"] == before["ground"]
+    states = {x["layer"]: x["state"] for x in client.get(f"/api/projects/{built}/layers").json()}
+    assert states["points"] == "out of date"
+    assert len(client.get(f"{where}/ties", params={"row": 0}).json()["tied"]) > 20
+    assert client.put(f"{where}/settings", json={"level": [["w", 1]]}).status_code == 422
+    assert level([]) == before  # the very version that was there
+    assert client.get(f"/api/projects/{built}/layers").json()[2]["number"] == first
+
+
+def test_stills_and_stages_of_what_was_built(client: TestClient, built: int, data: Path) -> None:
+    for layer in ("surface", "texture"):
+        image = Image.open(io.BytesIO(client.get(f"/api/projects/{built}/layers/{layer}/poster").content))
+        share = (np.asarray(image)[..., 3] > 127).mean()
+        assert 0.05 < share < 0.8
+    assert client.get(f"/api/projects/{built}/layers/points/poster").status_code == 404
+    listed = next(p for p in client.get("/api/projects").json() if p["id"] == built)
+    assert listed["poster"] == "texture"
+
+
 def test_killed_worker_is_followed_by_one_that_goes_on(client: TestClient, data: Path, milestone_set: RigSet) -> None:
     project = client.post("/api/projects", json={"name": "Killed", "grade": "rough"}).json()["id"]
     photos = data / "projects" / str(project) / "photos"

@@ -1,7 +1,7 @@
 import * as THREE from 'three'
 import { describe, expect, it } from 'vitest'
 import { draggedBox } from '@/world/boxDrag'
-import { clockwise, straighten, turnOf } from '@/world/level'
+import { clockwise, joined, straighten, turnOf } from '@/world/level'
 import { Lighter, nextBudget } from '@/world/Lighter'
 
 const turned = (v: number[], steps: Parameters<typeof turnOf>[0]) =>
@@ -34,6 +34,12 @@ describe('levelling by hand', () => {
     expect(turned([0, 0, 1], [clockwise('left', 90)])).toEqual([0, -1, 0])
     // from the top, up on the screen is +y and right +x
     expect(turned([0, 1, 0], [clockwise('top', 90)])).toEqual([1, 0, 0])
+  })
+
+  it('joins turns about one axis, and forgets those that cancel', () => {
+    expect(joined([['y', 1]], ['y', 1.5])).toEqual([['y', 2.5]])
+    expect(joined([['y', 1]], ['x', 1])).toHaveLength(2)
+    expect(joined([['y', 1]], ['y', -1])).toEqual([])
   })
 
   it('makes a drawn line upright or level, whichever is nearer', () => {

@@ -27,8 +27,9 @@ TYPICAL: dict[str, dict[str, float]] = {
 
 #: share of a stage after which its own pace counts more than what it took before
 OWN_PACE = 0.08
-#: weight of the earlier run against what was seen of this one, as a share of the whole step
+#: weight of the earlier run at the beginning, as a share of the whole step; gone when this share of it is seen
 PRIOR = 0.05
+TRUSTED = 0.1
 
 
 @dataclass
@@ -66,7 +67,8 @@ class StageClock:
         else:
             own = spent * (1 - share) / share
         known = sum(self.plan.get(n, 0.0) for n in self.took) + mine * share
-        prior = PRIOR * sum(self.plan.values())
+        whole = sum(self.plan.values())
+        prior = PRIOR * max(0.0, whole - known / TRUSTED)
         if known + prior <= 0:
             return own
         pace = (sum(self.took.values()) + spent + prior) / (known + prior)

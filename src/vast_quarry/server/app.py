@@ -8,7 +8,7 @@ from fastapi import FastAPI, Request
 from fastapi.responses import FileResponse, JSONResponse
 from pydantic import BaseModel
 from starlette.middleware.gzip import GZipMiddleware
-from starlette.types import Receive, Scope, Send
+from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from vast_quarry import __version__
 from vast_quarry.core.errors import PlainError
@@ -47,6 +47,27 @@ class TextZip(GZipMiddleware):
         await (self.app if alone else super().__call__)(scope, receive, send)
 
 
+class NoteChanges:
+    """Counts the changes of each project, so that other pages that show it hear of them."""
+
+    def __init__(self, app: ASGIApp, revisions: dict[str, int]) -> None:
+        self.app, self.revisions = app, revisions
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        """Pass a request on; one that changes something and goes well is counted."""
+        parts = scope["path"].split("/") if scope["type"] == "http" and scope["method"] != "GET" else []
+        if parts[1:3] != ["api", "projects"] or len(parts) < 4:
+            await self.app(scope, receive, send)
+            return
+
+        async def noted(message: Message) -> None:
+            if message["type"] == "http.response.start" and message["status"] < 400:
+                self.revisions[parts[3]] = self.revisions.get(parts[3], 0) + 1
+            await send(message)
+
+        await self.app(scope, receive, noted)
+
+
 class Health(BaseModel):
     """That the server lives."""
 
@@ -60,6 +81,8 @@ def make_app(data: Path) -> FastAPI:
     app.state.data = data
     app.state.engine = open_database(data)
     app.state.ahead = Ahead()
+    app.state.revisions = {}
+    app.add_middleware(NoteChanges, revisions=app.state.revisions)
     app.add_middleware(TextZip, minimum_size=2000, compresslevel=3)
     for module in (projects, photos, layers, finish, plan, dispatch, jobs):
         app.include_router(module.router)

@@ -53,7 +53,7 @@ export interface paths {
         };
         /**
          * Events
-         * @description Jobs whenever something changes, and at least once a second while one runs.
+         * @description Jobs whenever something changes, at least once a second while one runs; and which projects have changed.
          */
         get: operations["events_api_jobs_events_get"];
         put?: never;

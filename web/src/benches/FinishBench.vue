@@ -1,9 +1,10 @@
 <script setup lang="ts">
 import { ElInputNumber, ElSwitch } from 'element-plus'
-import { computed, onBeforeUnmount, onMounted, ref, shallowRef } from 'vue'
+import { computed, onBeforeUnmount, onMounted, ref, shallowRef, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { api, ask, type Draft } from '@/api/client'
 import WorldPane from '@/components/WorldPane.vue'
+import { useJobs } from '@/stores/jobs'
 import { useProject } from '@/stores/project'
 import { useCompared, useWorldOf } from '@/composables/useWorldOf'
 import type { MeshMode } from '@/world/World'
@@ -11,6 +12,7 @@ import type { MeshMode } from '@/world/World'
 const props = defineProps<{ compared: number | null }>()
 const { t } = useI18n()
 const project = useProject()
+const jobs = useJobs()
 const draft = shallowRef<Draft | null>(null)
 const tool = ref<'turn' | 'rectangle' | 'lasso'>('turn')
 const outline = ref<number[][]>([])
@@ -22,10 +24,24 @@ const overlay = ref<SVGSVGElement>()
 const there = computed(() => project.layer('texture')?.number ?? null)
 const points = computed(() => outline.value.map((p) => p.join(',')).join(' '))
 
+async function fetchDraft() {
+  if (there.value) draft.value = await ask(api.GET('/api/projects/{project_id}/draft', project.path))
+}
 onMounted(async () => {
   window.addEventListener('keydown', keys)
-  if (there.value) draft.value = await ask(api.GET('/api/projects/{project_id}/draft', project.path))
+  await fetchDraft()
 })
+/** Another page may edit the same draft. */
+watch(
+  () => jobs.changes[String(project.id)],
+  async () => {
+    if (busy.value) return
+    const before = draft.value
+    await fetchDraft()
+    if (before && draft.value && (before.done !== draft.value.done || before.faces !== draft.value.faces))
+      await load()
+  },
+)
 onBeforeUnmount(() => window.removeEventListener('keydown', keys))
 
 const {

@@ -96,8 +96,8 @@ const joint = (k: number) => {
   cursor: pointer;
   background: hsl(39 34% var(--tone));
 }
-:global(.dark) .bed {
-  background: hsl(39 8% calc(var(--tone) - 74%));
+:global(.dark .beds .bed) {
+  background: hsl(39 8% calc(var(--tone) * 0.24));
 }
 .bed svg {
   position: absolute;
@@ -115,8 +115,8 @@ const joint = (k: number) => {
   stroke-width: 1;
   vector-effect: non-scaling-stroke;
 }
-:global(.dark) .bed svg path {
-  fill: hsl(39 8% calc(var(--tone) - 74%));
+:global(.dark .beds .bed svg path) {
+  fill: hsl(39 8% calc(var(--tone) * 0.24));
 }
 .n {
   font-weight: 600;
@@ -140,10 +140,11 @@ const joint = (k: number) => {
   color: #7a4a06;
   font-weight: 600;
 }
-:global(.dark) .f em {
+:global(.dark .beds .f em) {
   color: var(--ochre);
 }
 kbd {
+  color: inherit;
   grid-row: 1 / 3;
   grid-column: 2;
   align-self: center;

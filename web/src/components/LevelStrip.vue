@@ -2,7 +2,7 @@
 import { ElInputNumber } from 'element-plus'
 import { computed, onBeforeUnmount, onMounted, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { clockwise, straighten, turnOf, type Facing, type LevelStep } from '@/world/level'
+import { clockwise, joined, straighten, turnOf, type Facing, type LevelStep } from '@/world/level'
 import type { World } from '@/world/World'
 
 /** Levelling by hand: look straight on, draw along an edge that ought to be upright or level, or turn by degrees. */
@@ -27,7 +27,7 @@ function look(from: Facing) {
 }
 function turn(clock: number) {
   if (!clock) return
-  pending.value = [...pending.value, clockwise(facing.value, clock)]
+  pending.value = joined(pending.value, clockwise(facing.value, clock))
   show()
 }
 function back() {

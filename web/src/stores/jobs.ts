@@ -7,6 +7,8 @@ export const useJobs = defineStore('jobs', () => {
   const jobs = ref<Job[]>([])
   const connected = ref(true)
   const ended = ref<Job | null>(null)
+  /** How often each project was changed, by this page or another. */
+  const changes = ref<Record<string, number>>({})
   let source: EventSource | null = null
 
   const active = computed(() =>
@@ -30,6 +32,9 @@ export const useJobs = defineStore('jobs', () => {
       connected.value = true
       take(JSON.parse((e as MessageEvent<string>).data))
     })
+    source.addEventListener('changes', (e) => {
+      changes.value = JSON.parse((e as MessageEvent<string>).data)
+    })
     source.addEventListener('open', () => (connected.value = true))
     source.addEventListener('error', () => {
       connected.value = false
@@ -40,5 +45,5 @@ export const useJobs = defineStore('jobs', () => {
   const cancel = (id: number) =>
     ask(api.POST('/api/jobs/{job_id}/cancel', { params: { path: { job_id: id } } }))
 
-  return { jobs, active, running, connected, ended, listen, cancel, take }
+  return { jobs, active, running, changes, connected, ended, listen, cancel, take }
 })

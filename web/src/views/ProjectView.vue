@@ -53,10 +53,16 @@ watch(
   },
   { immediate: true },
 )
-// a layer that ended shows its result at once
+/** While the server is away the job line says so; it need not be said twice. */
+const again = () => project.refresh().catch(() => undefined)
+// a layer that ended shows its result at once; so does what another page changed, and a server that is back
 watch(
-  () => [jobs.ended, jobs.running?.layer],
-  () => project.refresh(),
+  () => [jobs.ended, jobs.running?.layer, jobs.changes[props.id]],
+  () => again(),
+)
+watch(
+  () => jobs.connected,
+  (there) => there && again(),
 )
 
 function keys(e: KeyboardEvent) {

@@ -263,7 +263,7 @@ export class World {
   }
 
   setGround(extent: number) {
-    const { object, square } = groundGrid(extent)
+    const { object, square } = groundGrid(extent, document.documentElement.classList.contains('dark'))
     this.square = square
     this.empty(this.parts.ground)
     this.parts.ground.add(object)
@@ -307,11 +307,10 @@ export class World {
     return box
   }
 
-  frameAll(smooth = true) {
-    const box = this.content()
+  frameAll(smooth = true, box = this.content()) {
     const sphere = box.getBoundingSphere(new THREE.Sphere())
     this.camera.near = sphere.radius / 200
-    this.camera.far = sphere.radius * 60
+    this.camera.far = Math.max(sphere.radius, this.content().getSize(new THREE.Vector3()).length()) * 60
     this.camera.updateProjectionMatrix()
     void this.controls.fitToSphere(new THREE.Sphere(sphere.center, sphere.radius * 0.98), smooth)
     this.request()
@@ -324,8 +323,13 @@ export class World {
     this.frameAll(smooth)
   }
 
+  /** Straight on at the subject: the mesh or what the keep box holds. */
   look(side: Side) {
-    const c = this.content().getCenter(new THREE.Vector3())
+    const subject = new THREE.Box3()
+    if (this.parts.mesh.children.length) subject.expandByObject(this.parts.mesh)
+    else if (this.box) subject.expandByObject(this.parts.box)
+    if (subject.isEmpty()) subject.copy(this.content())
+    const c = subject.getCenter(new THREE.Vector3())
     const d = {
       front: [0, -1, 0],
       back: [0, 1, 0],
@@ -334,11 +338,11 @@ export class World {
       top: [0, -1e-4, 1],
       below: [0, -1e-4, -1],
     }[side]
-    const r = this.content().getBoundingSphere(new THREE.Sphere()).radius * 6
+    const r = subject.getBoundingSphere(new THREE.Sphere()).radius * 6
     // far away through a long lens: as good as without perspective
     this.camera.fov = 12
     void this.controls.setLookAt(c.x + d[0] * r, c.y + d[1] * r, c.z + d[2] * r, c.x, c.y, c.z, false)
-    this.frameAll(false)
+    this.frameAll(false, subject)
   }
 
   perspective() {

@@ -233,10 +233,11 @@ export function boxObject(box: Box): THREE.Group {
 }
 
 /** Ground: paper-white with a fine scale of squares. */
-export function groundGrid(extent: number): { object: THREE.Object3D; square: number } {
+export function groundGrid(extent: number, dusk = false): { object: THREE.Object3D; square: number } {
   const square = 10 ** Math.floor(Math.log10(Math.max(extent, 1e-6) / 4))
   const half = Math.ceil((extent * 2) / square)
-  const grid = new THREE.GridHelper(2 * half * square, Math.min(2 * half, 160), 0xbfb296, 0xded5c3)
+  const [strong, fine] = dusk ? [0x6d675a, 0x45413a] : [0xbfb296, 0xded5c3]
+  const grid = new THREE.GridHelper(2 * half * square, Math.min(2 * half, 160), strong, fine)
   grid.rotation.x = Math.PI / 2
   const material = grid.material as THREE.Material
   material.transparent = true

@@ -28,6 +28,14 @@ export function straighten(dx: number, dy: number): number {
   return off === 0 ? 0 : -off
 }
 
+/** Steps with one more; turns about one axis that follow each other are one. */
+export function joined(steps: LevelStep[], [axis, degrees]: LevelStep): LevelStep[] {
+  const last = steps.at(-1)
+  if (last?.[0] !== axis) return [...steps, [axis, degrees]]
+  const sum = Math.round((last[1] + degrees) * 1000) / 1000
+  return sum ? [...steps.slice(0, -1), [axis, sum]] : steps.slice(0, -1)
+}
+
 /** All turns, one after the other, as one. */
 export function turnOf(steps: LevelStep[]): THREE.Matrix4 {
   const out = new THREE.Matrix4()

@@ -36,15 +36,19 @@ def _snapshot(request: Request) -> str:
 
 @router.get("/events", response_class=EventSourceResponse)
 async def events(request: Request) -> EventSourceResponse:
-    """Jobs whenever something changes, and at least once a second while one runs."""
+    """Jobs whenever something changes, at least once a second while one runs; and which projects have changed."""
 
     async def stream() -> AsyncIterator[dict[str, str]]:
-        last = ""
+        last, known = "", ""
         while not await request.is_disconnected():
             text = await asyncio.to_thread(_snapshot, request)
             if text != last:
                 last = text
                 yield {"event": "jobs", "data": text}
+            revisions = json.dumps(request.app.state.revisions)
+            if revisions != known:
+                known = revisions
+                yield {"event": "changes", "data": revisions}
             await asyncio.sleep(0.4)
 
     return EventSourceResponse(stream(), ping=5)

@@ -25,6 +25,7 @@ from vast_quarry.pipeline.steps.photos import read_photo_list
 from vast_quarry.pipeline.steps.points import load_cloud
 from vast_quarry.pipeline.steps.surface import load_mesh
 from vast_quarry.pipeline.steps.texture import texture_bytes
+from vast_quarry.pipeline.store import Version
 from vast_quarry.server.models import Project
 from vast_quarry.server.services.folders import Folders, NotFound
 from vast_quarry.server.services.layers import version_of
@@ -151,9 +152,19 @@ def _plain_image() -> bytes:
     return out.getvalue()
 
 
+#: layers whose versions are meshes
+MESHES = ("surface", "texture", "finish")
+
+
+def _mesh_version(folders: Folders, layer: str, number: int | None) -> Version:
+    if layer not in MESHES:
+        raise NotFound(f"The layer {layer} has no mesh.")
+    return version_of(folders, layer, number)
+
+
 def mesh_file(folders: Folders, layer: str, number: int | None) -> Path:
     """A GLB of a version of Surface, Texture or Finish, made once."""
-    version = version_of(folders, layer, number)
+    version = _mesh_version(folders, layer, number)
     target = folders.cache / f"{layer}-{version.key}.glb"
     if target.exists():
         return target
@@ -170,7 +181,7 @@ def mesh_file(folders: Folders, layer: str, number: int | None) -> Path:
 
 def poster_file(folders: Folders, layer: str, number: int | None) -> Path:
     """A still picture of a version of Surface, Texture or Finish, made once."""
-    version = version_of(folders, layer, number)
+    version = _mesh_version(folders, layer, number)
     target = folders.cache / f"poster-{layer}-{version.key}.webp"
     if target.exists():
         return target
@@ -188,7 +199,7 @@ def poster_file(folders: Folders, layer: str, number: int | None) -> Path:
 
 def make_ready(folders: Folders, layer: str) -> None:
     """Make what the page asks for first of a version just made, so that nobody waits for it."""
-    if layer in ("surface", "texture", "finish"):
+    if layer in MESHES:
         poster_file(folders, layer, None)
         mesh_file(folders, layer, None)
 

@@ -1,0 +1,126 @@
+"""A server of its own, a browser, and ways to look at what is drawn."""
+
+from __future__ import annotations
+
+import io
+import json
+import os
+import signal
+import socket
+import subprocess
+import sys
+import time
+import urllib.request
+from collections.abc import Iterator
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PIL import Image
+from playwright.sync_api import Error as PageError
+from playwright.sync_api import Page, expect, sync_playwright
+
+CHROMIUM = "/usr/bin/chromium"
+ARGS = [
+    "--use-angle=swiftshader", "--enable-unsafe-swiftshader", "--disable-background-networking",
+    "--disable-component-update", "--disable-sync", "--no-first-run",
+]  # fmt: skip
+WEB = Path(__file__).parents[2] / "web"
+
+# other work may share the machine: generous waits, which cost nothing when all is quick
+expect.set_options(timeout=30_000)
+
+READY = Path(CHROMIUM).exists() and (WEB / "dist" / "index.html").exists()
+
+
+class Server:
+    """A server of its own, with its worker; can be stopped and started again at the same address."""
+
+    def __init__(self, data: Path) -> None:
+        with socket.socket() as s:
+            s.bind(("127.0.0.1", 0))
+            self.port = s.getsockname()[1]
+        self.data, self.url = data, f"http://127.0.0.1:{self.port}"
+        self.start()
+
+    def start(self) -> None:
+        command = [
+            sys.executable,
+            "-m",
+            "vast_quarry.cli.main",
+            "serve",
+            "--data",
+            str(self.data),
+            "--port",
+            str(self.port),
+        ]
+        self.process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
+        for _ in range(240):
+            try:
+                urllib.request.urlopen(f"{self.url}/api/health")
+                return
+            except OSError:
+                time.sleep(0.25)
+
+    def stop(self) -> None:
+        self.process.send_signal(signal.SIGINT)
+        assert self.process.wait(15) is not None  # Ctrl-C ends it, and its worker with it
+
+
+@pytest.fixture(scope="session")
+def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Server]:
+    started = Server(tmp_path_factory.mktemp("served"))
+    yield started
+    started.stop()
+
+
+@pytest.fixture(scope="session")
+def address(server: Server) -> str:
+    return server.url
+
+
+@pytest.fixture(scope="session")
+def page(address: str) -> Iterator[Page]:
+    """A page that notes requests to other hosts, and errors."""
+    with sync_playwright() as p:
+        browser = p.chromium.launch(executable_path=CHROMIUM, args=ARGS, chromium_sandbox=os.getuid() != 0)
+        tab = browser.new_page(viewport={"width": 1280, "height": 800})
+        tab.set_default_timeout(60_000)
+        tab.strangers = []  # type: ignore[attr-defined]
+        tab.errors = []  # type: ignore[attr-defined]
+        tab.on(
+            "request", lambda r: None if r.url.startswith((address, "data:", "blob:")) else tab.strangers.append(r.url)
+        )  # type: ignore[attr-defined]
+        tab.on("pageerror", lambda e: tab.errors.append(str(e)))  # type: ignore[attr-defined]
+        yield tab
+        browser.close()
+
+
+def drawn(page: Page) -> float:
+    """Share of the world's pixels that something is drawn on, apart from the ground."""
+    page.wait_for_function("() => !!window.vqWorld")
+    page.evaluate("() => { window.vqWorld.show('ground', false) }")
+    page.wait_for_timeout(800)
+    data = page.evaluate("() => window.vqWorld.picture().split(',')[1]")
+    import base64
+
+    picture = np.asarray(Image.open(io.BytesIO(base64.b64decode(data))).convert("RGBA"))
+    return float((picture[..., 3] > 0).mean())
+
+
+def wait_drawn(page: Page, least: float, patience: float = 90.0) -> None:
+    """Wait until more than a share of the world is drawn on: what is shown has to be fetched first."""
+    deadline = time.monotonic() + patience
+    share = 0.0
+    while time.monotonic() < deadline:
+        try:
+            share = drawn(page)
+        except PageError:  # the world of the layer before, just being taken down
+            continue
+        if share > least:
+            return
+    raise AssertionError(f"only {share:.4f} of the world is drawn on, more than {least} was expected")
+
+
+def api(address: str, path: str) -> object:
+    return json.loads(urllib.request.urlopen(address + path).read())

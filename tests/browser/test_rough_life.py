@@ -1,0 +1,118 @@
+"""The application in a real browser: two tabs, cut uploads, a server that goes away, touch."""
+
+from __future__ import annotations
+
+import json
+import socket
+import time
+import urllib.request
+
+import numpy as np
+import pytest
+from playwright.sync_api import Page, expect
+from tests.browser.conftest import READY, Server, api, wait_drawn
+from tests.conftest import RigSet
+
+pytestmark = pytest.mark.skipif(not READY, reason="needs chromium and the built page")
+
+
+def test_an_upload_cut_in_the_middle_leaves_nothing_half(
+    page: Page, address: str, server: Server, milestone_set: RigSet
+) -> None:
+    photo = next(milestone_set.photos.iterdir()).read_bytes()
+    project = json.loads(urllib.request.urlopen(
+        urllib.request.Request(f"{address}/api/projects", b'{"name": "Cut"}', {"Content-Type": "application/json"})
+    ).read())["id"]  # fmt: skip
+    head = b'--B\r\nContent-Disposition: form-data; name="files"; filename="whole.jpg"\r\n\r\n' + photo
+    with socket.create_connection(("127.0.0.1", server.port)) as s:
+        s.sendall(
+            f"POST /api/projects/{project}/photos HTTP/1.1\r\nHost: x\r\nContent-Type: multipart/form-data; boundary=B\r\n"
+            f"Content-Length: {len(head) + 500}\r\n\r\n".encode()
+        )
+        s.sendall(head)
+    time.sleep(1.0)
+    assert api(address, f"/api/projects/{project}/photos") == []
+    assert [p for p in (server.data / "projects" / str(project) / "photos").rglob("*") if p.is_file()] == []
+    # the same files again go through
+    page.goto(f"{address}/projects/{project}/photos")
+    page.locator("input[type=file]").first.set_input_files([next(milestone_set.photos.iterdir())])
+    expect(page.get_by_text("1 kept, 0 left out")).to_be_visible()
+
+
+def test_two_tabs_on_one_project(page: Page, address: str) -> None:
+    assert page.context.browser is not None
+    other = page.context.browser.new_page()
+    other.goto(f"{address}/projects/1/photos")
+    page.goto(f"{address}/projects/1/photos")
+    expect(other.get_by_text("24 kept, 0 left out")).to_be_visible()
+    page.get_by_role("button", name="Leave out").click()
+    expect(other.get_by_text("23 kept, 1 left out")).to_be_visible()
+    other.get_by_role("button", name="Keep", exact=True).click()
+    expect(page.get_by_text("24 kept, 0 left out")).to_be_visible()
+    other.close()
+
+
+def test_level_by_hand(page: Page, address: str) -> None:
+    page.goto(f"{address}/projects/1/cameras")
+    wait_drawn(page, 0.002)
+    page.get_by_role("button", name="Level by hand").click()
+    canvas = page.locator("svg.draw").bounding_box()
+    assert canvas is not None
+    x, y = canvas["x"] + canvas["width"] / 2, canvas["y"] + canvas["height"] * 0.9
+    page.mouse.move(x, y)
+    page.mouse.down()
+    page.mouse.move(x + 20, y - 200, steps=3)
+    page.mouse.up()
+    expect(page.locator(".told")).to_have_text("y -5.711°")
+    page.get_by_role("button", name="↻ 1°").click()
+    expect(page.locator(".told")).to_have_text("y -4.711°")
+    page.get_by_role("button", name="Level so").click()
+    expect(page.locator(".ver", has_text="Cameras 2")).to_contain_text("in use", timeout=60_000)
+    layers = api(address, "/api/projects/1/layers")
+    assert layers[2]["versions"][1]["settings"]["level"] == [["y", -4.711]]  # type: ignore[index]
+    page.locator(".ver", has_text="Cameras 1").get_by_role("button", name="Compare").click()
+    expect(page.get_by_role("separator")).to_be_visible()
+    page.locator(".ver", has_text="Cameras 1").get_by_role("button", name="Use").click()
+    expect(page.locator(".ver", has_text="Cameras 1")).to_contain_text("in use")
+
+
+def test_the_page_outlives_its_server(page: Page, address: str, server: Server) -> None:
+    page.goto(f"{address}/projects/1/photos")
+    expect(page.get_by_text("Nothing runs")).to_be_visible()
+    server.stop()
+    expect(page.get_by_text("The server does not answer")).to_be_visible()
+    server.start()
+    expect(page.get_by_text("Nothing runs")).to_be_visible()
+    page.get_by_role("button", name="Leave out").click()
+    expect(page.get_by_text("23 kept, 1 left out")).to_be_visible()
+    page.get_by_role("button", name="Keep", exact=True).click()
+
+
+def test_on_a_tablet_by_touch(page: Page, address: str) -> None:
+    context = page.context.browser.new_context(viewport={"width": 1024, "height": 768}, has_touch=True)  # type: ignore[union-attr]
+    tablet = context.new_page()
+    tablet.goto(f"{address}/projects/1/texture")
+    wait_drawn(tablet, 0.03)
+    # the frame fits: nothing has to be scrolled to
+    assert tablet.evaluate(
+        "() => document.documentElement.scrollHeight <= innerHeight && document.documentElement.scrollWidth <= innerWidth"
+    )
+    before = tablet.evaluate("() => window.vqWorld.matrix()")
+    box = tablet.locator("canvas").bounding_box()
+    assert box is not None
+    x, y = box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
+    touch = context.new_cdp_session(tablet)
+    touch.send("Input.dispatchTouchEvent", {"type": "touchStart", "touchPoints": [{"x": x, "y": y}]})
+    for k in range(1, 6):
+        touch.send("Input.dispatchTouchEvent", {"type": "touchMove", "touchPoints": [{"x": x + 15 * k, "y": y}]})
+    touch.send("Input.dispatchTouchEvent", {"type": "touchEnd", "touchPoints": []})
+    tablet.wait_for_timeout(600)
+    assert not np.allclose(before, tablet.evaluate("() => window.vqWorld.matrix()"), atol=1e-3)
+    tablet.get_by_role("button", name="Photos 2").tap()
+    expect(tablet.locator(".bed.on")).to_contain_text("Photos")
+    context.close()
+
+
+def test_nothing_was_asked_of_another_host_and_nothing_broke(page: Page) -> None:
+    assert page.strangers == []  # type: ignore[attr-defined]
+    assert page.errors == []  # type: ignore[attr-defined]

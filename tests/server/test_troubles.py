@@ -1,0 +1,219 @@
+"""What goes wrong in real use: masses of files, foreign files, a removed project, a full disk, a worker that hangs."""
+
+from __future__ import annotations
+
+import errno
+import io
+import os
+import signal
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import numpy as np
+import pytest
+from fastapi.testclient import TestClient
+from PIL import Image
+from sqlmodel import Session
+
+from vast_quarry.server.app import make_app
+from vast_quarry.server.keeper import Keeper
+from vast_quarry.server.models import Job, now
+from vast_quarry.server.services import jobs, pictures, tiles
+from vast_quarry.server.services.folders import folders_of
+from vast_quarry.server.worker import work
+
+
+def photo(seed: int = 0, size: tuple[int, int] = (96, 72)) -> bytes:
+    out = io.BytesIO()
+    noise = np.random.default_rng(seed).integers(0, 255, (size[1], size[0], 3), np.uint8)
+    Image.fromarray(noise).save(out, "JPEG", quality=60)
+    return out.getvalue()
+
+
+@pytest.fixture
+def client(tmp_path: Path) -> TestClient:
+    return TestClient(make_app(tmp_path))
+
+
+def new_project(client: TestClient) -> int:
+    return int(client.post("/api/projects", json={"name": "Well-head", "grade": "rough"}).json()["id"])
+
+
+def wait_for(what: str, seconds: float, ask: object) -> None:
+    """Wait until something becomes true; the limit is only there to end a broken test."""
+    assert callable(ask)
+    deadline = time.monotonic() + seconds
+    while time.monotonic() < deadline:
+        if ask():
+            return
+        time.sleep(0.05)
+    raise AssertionError(f"{what} did not happen")
+
+
+def test_two_thousand_files(client: TestClient) -> None:
+    project = new_project(client)
+    data = photo()
+    for start in range(0, 2000, 100):
+        files = [("files", (f"lap/photo_{k:04d}.jpg", data)) for k in range(start, start + 100)]
+        answer = client.post(f"/api/projects/{project}/photos", files=files)
+        assert len(answer.json()["taken"]) == 100
+    listed = client.get(f"/api/projects/{project}/photos").json()
+    assert len(listed) == 2000
+    assert listed[9]["path"] == "lap/photo_0009.jpg"  # in natural order
+    # and the background makes thumbnails of them without being asked
+    cache = folders_of(client.app.state.data, project).cache  # type: ignore[attr-defined]
+    wait_for("thumbnails", 120, lambda: len(list(cache.glob("thumb-*.jpg"))) >= 200)
+
+
+def test_too_many_in_one_request_is_refused_as_a_whole(client: TestClient) -> None:
+    project = new_project(client)
+    files = [("files", (f"{k}.jpg", b"x")) for k in range(1001)]
+    answer = client.post(f"/api/projects/{project}/photos", files=files)
+    assert answer.status_code == 400
+    assert "1000" in answer.json()["detail"]
+    assert client.get(f"/api/projects/{project}/photos").json() == []
+
+
+def test_a_folder_with_other_files_in_it(client: TestClient) -> None:
+    project = new_project(client)
+    files = [
+        ("files", ("walk/one.jpg", photo(1))), ("files", ("walk/notes.txt", b"hello")), ("files", ("walk/.DS_Store", b"x")),
+        ("files", ("walk/Thumbs.db", b"x")), ("files", ("../../etc/two.jpg", photo(2))), ("files", ("walk/empty.jpg", b"")),
+    ]  # fmt: skip
+    answer = client.post(f"/api/projects/{project}/photos", files=files).json()
+    assert answer["taken"] == ["walk/one.jpg", "etc/two.jpg", "walk/empty.jpg"]
+    assert len(answer["refused"]) == 3
+    assert all("not a kind of picture" in r for r in answer["refused"])
+    listed = {p["path"]: p for p in client.get(f"/api/projects/{project}/photos").json()}
+    assert listed["walk/empty.jpg"]["problem"]
+    assert listed["walk/one.jpg"]["problem"] is None
+
+
+def test_a_full_disk_is_said_and_nothing_is_left_half(client: TestClient, monkeypatch: pytest.MonkeyPatch) -> None:
+    project = new_project(client)
+    assert client.post(f"/api/projects/{project}/photos", files=[("files", ("a.jpg", photo(1)))]).status_code == 201
+
+    def full(*_: object) -> None:
+        raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
+
+    monkeypatch.setattr(pictures.shutil, "copyfileobj", full)
+    answer = TestClient(client.app, raise_server_exceptions=False).post(
+        f"/api/projects/{project}/photos", files=[("files", ("b.jpg", photo(2)))]
+    )
+    assert answer.status_code == 507
+    assert answer.json()["detail"] == "The disk is full. Free some space and try again."
+    monkeypatch.undo()
+    assert [p["path"] for p in client.get(f"/api/projects/{project}/photos").json()] == ["a.jpg"]
+    photos = folders_of(client.app.state.data, project).photos  # type: ignore[attr-defined]
+    assert [p.name for p in photos.rglob("*")] == ["a.jpg"]
+
+
+def test_a_project_removed_while_its_job_runs(
+    client: TestClient, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    project = new_project(client)
+    client.post(f"/api/projects/{project}/photos", files=[("files", (f"{k}.jpg", photo(k))) for k in range(3)])
+    client.post(f"/api/projects/{project}/layers/photos/run")
+    other = new_project(client)
+    client.post(f"/api/projects/{other}/photos", files=[("files", (f"{k}.jpg", photo(k))) for k in range(3)])
+    job = client.post(f"/api/projects/{other}/layers/photos/run").json()
+    from vast_quarry.server import worker
+
+    real = worker.places_of
+
+    def remove_first(folders: object) -> object:
+        client.delete(f"/api/projects/{project}")
+        monkeypatch.setattr(worker, "places_of", real)
+        return real(folders)  # type: ignore[arg-type]
+
+    monkeypatch.setattr(worker, "places_of", remove_first)
+    work(tmp_path, once=True)
+    states = {j["id"]: j["state"] for j in client.get("/api/jobs").json()}
+    assert states == {job["id"]: "done"}  # the removed project's job is gone, the other one was run
+    assert client.get(f"/api/projects/{project}/photos").status_code == 404
+
+
+def test_two_pages_hear_of_each_others_changes(client: TestClient) -> None:
+    project = str(new_project(client))
+    revisions = client.app.state.revisions  # type: ignore[attr-defined]
+    before = revisions.get(project, 0)
+    client.get(f"/api/projects/{project}/photos")
+    assert revisions.get(project, 0) == before
+    client.patch(f"/api/projects/{project}", json={"grade": "polished"})
+    assert revisions[project] == before + 1
+    client.patch(f"/api/projects/{project}", json={"grade": "no such grade"})
+    assert revisions[project] == before + 1
+
+
+def test_a_job_that_takes_the_worker_down_again_and_again_is_given_up(client: TestClient) -> None:
+    project = new_project(client)
+    engine = client.app.state.engine  # type: ignore[attr-defined]
+    with Session(engine) as session:
+        job = jobs.add_job(session, project, "run", {"layer": "photos"})
+        for _ in range(jobs.TRIES):
+            assert job.state == "queued"
+            job.state, job.heartbeat = "running", now()
+            session.add(job)
+            session.commit()
+            time.sleep(0.01)
+            jobs.requeue_lost(session, silence=0.0)
+            session.refresh(job)
+        assert job.state == "failed"
+        assert "memory" in job.message
+
+
+@pytest.fixture
+def keeper(client: TestClient, tmp_path: Path) -> Iterator[Keeper]:
+    k = Keeper(client.app.state.engine, tmp_path)  # type: ignore[attr-defined]
+    yield k
+    k.close()
+
+
+def test_a_worker_that_hangs_is_ended_by_cancel_and_another_takes_over(client: TestClient, keeper: Keeper) -> None:
+    project = new_project(client)
+    engine = client.app.state.engine  # type: ignore[attr-defined]
+    first = keeper._worker.pid
+
+    def state(number: int) -> str:
+        with Session(engine) as session:
+            job = session.get(Job, number)
+            return job.state if job else "gone"
+
+    # a shoot is long enough to be caught at work
+    plan = {"pixels_wide": 320, "pixels_high": 240}
+    job = client.post(f"/api/projects/{project}/plan/shoot", json={"scene": "milestone", "plan": plan})
+    assert job.status_code == 202, job.text
+    wait_for("start", 60, lambda: state(job.json()["id"]) == "running")
+    os.kill(first, signal.SIGSTOP)  # it hears nothing any more
+    client.post(f"/api/jobs/{job.json()['id']}/cancel")
+    wait_for("cancel", 30, lambda: state(job.json()["id"]) == "cancelled")
+    wait_for("another worker", 30, lambda: keeper._worker.pid != first)
+    client.post(f"/api/projects/{project}/photos", files=[("files", (f"{k}.jpg", photo(k))) for k in range(3)])
+    after = client.post(f"/api/projects/{project}/layers/photos/run").json()
+    wait_for("the next job", 60, lambda: state(after["id"]) == "done")
+
+
+def test_tiles_make_up_the_photo(client: TestClient) -> None:
+    project = new_project(client)
+    w, h = 2501, 1300
+    ramp = np.zeros((h, w, 3), np.uint8)
+    ramp[..., 0] = np.linspace(0, 255, w)[None].astype(np.uint8)
+    ramp[..., 1] = np.linspace(0, 255, h)[:, None].astype(np.uint8)
+    out = io.BytesIO()
+    Image.fromarray(ramp).save(out, "PNG")
+    client.post(f"/api/projects/{project}/photos", files=[("files", ("wide.png", out.getvalue()))])
+    assert tiles.levels_of(w, h) == 2
+    for level in range(2):
+        lw, lh = -(-w // 2**level), -(-h // 2**level)
+        whole = np.zeros((lh, lw, 3), np.uint8)
+        for y in range(-(-lh // tiles.SIDE)):
+            for x in range(-(-lw // tiles.SIDE)):
+                query = {"path": "wide.png", "level": level, "x": x, "y": y}
+                answer = client.get(f"/api/projects/{project}/photos/tile", params=query)
+                tile = np.asarray(Image.open(io.BytesIO(answer.content)))
+                whole[y * 512 : y * 512 + tile.shape[0], x * 512 : x * 512 + tile.shape[1]] = tile
+        want = np.asarray(Image.fromarray(ramp).resize((lw, lh), Image.Resampling.BOX)).astype(int)
+        assert np.abs(whole.astype(int) - want).max() <= 8  # JPEG noise
+    query = {"path": "wide.png", "level": 0, "x": 9, "y": 0}
+    assert client.get(f"/api/projects/{project}/photos/tile", params=query).status_code == 404
