@@ -9,6 +9,7 @@ from rich.console import Console
 
 from vast_quarry import __version__
 from vast_quarry.cli import build, rig
+from vast_quarry.cli.optics import optics
 from vast_quarry.cli.serve import serve
 from vast_quarry.cli.warm import warm
 from vast_quarry.core.errors import PlainError
@@ -22,6 +23,7 @@ app = typer.Typer(
 )
 app.command()(build.build)
 app.command()(build.align)
+app.command()(optics)
 app.command()(serve)
 app.command(hidden=True)(warm)
 app.add_typer(rig.app, name="rig")

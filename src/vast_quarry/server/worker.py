@@ -7,6 +7,7 @@ import os
 import signal
 import threading
 import time
+from concurrent.futures import InvalidStateError
 from pathlib import Path
 
 from sqlalchemy import Engine
@@ -148,6 +149,12 @@ def work(data: Path, parent: int | None = None, once: bool = False) -> None:
             time.sleep(0.4)
 
 
+def _quiet_when_stopping(args: threading.ExceptHookArgs) -> None:
+    """Pools that are ended in the middle of their work complain about futures that were cancelled: nobody needs that."""
+    if not issubclass(args.exc_type, InvalidStateError):
+        threading.__excepthook__(args)
+
+
 def main() -> None:
     """Way in of the worker process."""
     parser = argparse.ArgumentParser()
@@ -157,6 +164,7 @@ def main() -> None:
     # Ctrl-C is the server's to hear; what is asked to end ends at once, its units are safe on disk
     signal.signal(signal.SIGTERM, lambda *_: os._exit(0))
     signal.signal(signal.SIGINT, signal.SIG_IGN)
+    threading.excepthook = _quiet_when_stopping
     work(a.data, a.parent)
 
 

@@ -18,6 +18,7 @@ export type Scene = Schemas['SceneOut']
 export type CameraOut = Schemas['CameraOut']
 export type PlanIn = Schemas['PlanIn']
 export type PlanOut = Schemas['PlanOut']
+export type Patches = Schemas['PatchesOut']
 export type Draft = Schemas['DraftOut']
 export type Parcel = Schemas['ParcelOut']
 

@@ -752,6 +752,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/plan/mend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Mend
+         * @description Add shots that mend the worst patches.
+         */
+        post: operations["mend_api_projects__project_id__plan_mend_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/plan/patches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Patches
+         * @description The stand-in with what the planned photos see of it.
+         */
+        get: operations["patches_api_projects__project_id__plan_patches_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/plan/plan.json": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Plan File
+         * @description The plan as a file.
+         */
+        get: operations["plan_file_api_projects__project_id__plan_plan_json_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/plan/shoot": {
         parameters: {
             query?: never;
@@ -766,6 +826,26 @@ export interface paths {
          * @description Shoot with the practice rig, as a job.
          */
         post: operations["shoot_api_projects__project_id__plan_shoot_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/plan/shots.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Shots
+         * @description The shot list.
+         */
+        get: operations["shots_api_projects__project_id__plan_shots_csv_get"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -971,6 +1051,34 @@ export interface components {
             points: number[][];
         };
         /**
+         * MendOut
+         * @description Further shots, what each brings to three photos (share of the surface), and the plan with them.
+         */
+        MendOut: {
+            /** Gains */
+            gains: number[];
+            plan: components["schemas"]["PlanOut"];
+            request: components["schemas"]["PlanIn"];
+        };
+        /**
+         * Obstacle
+         * @description A box that is in the way, by two corners (m).
+         */
+        Obstacle: {
+            /** High */
+            high: [
+                number,
+                number,
+                number
+            ];
+            /** Low */
+            low: [
+                number,
+                number,
+                number
+            ];
+        };
+        /**
          * ParcelOut
          * @description A kind of parcel with what its importers expect and how large it will be.
          */
@@ -987,6 +1095,24 @@ export interface components {
             unit: string;
             /** Up */
             up: string;
+        };
+        /**
+         * PatchesOut
+         * @description The stand-in's patches for painting: nine numbers of corners each, and what is known of each.
+         */
+        PatchesOut: {
+            /** Angle */
+            angle: number[];
+            /** Corners */
+            corners: number[];
+            /** Count */
+            count: number[];
+            /** Gsd Mm */
+            gsd_mm: (number | null)[];
+            /** Wanted */
+            wanted: boolean[];
+            /** Widest */
+            widest: number[];
         };
         /**
          * PhotoOut
@@ -1023,10 +1149,34 @@ export interface components {
             width: number | null;
         };
         /**
+         * PlanFile
+         * @description ``plan.json``: what was asked, and what came of it; schema in ``docs/formats.md``.
+         */
+        PlanFile: {
+            /**
+             * Plan
+             * @default 1
+             */
+            plan: number;
+            request: components["schemas"]["PlanIn"];
+            result: components["schemas"]["PlanOut"];
+            /**
+             * Unit
+             * @default m
+             */
+            unit: string;
+        };
+        /**
          * PlanIn
-         * @description What is to be photographed, with what; lengths in metres unless said otherwise.
+         * @description What is to be photographed, with what, from where; lengths in metres unless said otherwise.
          */
         PlanIn: {
+            /**
+             * Across
+             * @description Shared with the photo of the next lap
+             * @default 0.6
+             */
+            across: number;
             /**
              * Depth
              * @default 0.21
@@ -1034,9 +1184,19 @@ export interface components {
             depth: number;
             /**
              * Detail Mm
+             * @description Smallest thing to be seen
              * @default 1
              */
             detail_mm: number;
+            /**
+             * Extra
+             * @description Further places to shoot from, at the middle of the subject
+             */
+            extra?: [
+                number,
+                number,
+                number
+            ][];
             /**
              * F Number
              * @default 8
@@ -1048,12 +1208,52 @@ export interface components {
              */
             focal_mm: number;
             /**
+             * From Deg
+             * @description Where there is a way round: from
+             * @default 0
+             */
+            from_deg: number;
+            /**
+             * Greatest M
+             * @description Greatest distance
+             * @default 1000
+             */
+            greatest_m: number;
+            /**
              * Height
              * @default 0.62
              */
             height: number;
             /**
+             * Highest M
+             * @description Highest a camera can be held
+             * @default 2.2
+             */
+            highest_m: number;
+            /**
+             * Kind
+             * @description All round, its front, or a wall
+             * @default object
+             * @enum {string}
+             */
+            kind: "object" | "front" | "wall";
+            /**
+             * Least M
+             * @description Least distance
+             * @default 0
+             */
+            least_m: number;
+            /**
+             * Lowest M
+             * @description Lowest a camera can be held
+             * @default 0.05
+             */
+            lowest_m: number;
+            /** Obstacles */
+            obstacles?: components["schemas"]["Obstacle"][];
+            /**
              * Overlap
+             * @description Shared with the next photo of a lap
              * @default 0.75
              */
             overlap: number;
@@ -1068,7 +1268,13 @@ export interface components {
              */
             pixels_wide: number;
             /**
+             * Removed
+             * @description Planned shots left out, by number
+             */
+            removed?: number[];
+            /**
              * Rings
+             * @description Laps or strips; 0 lets the overlap across decide
              * @default 3
              */
             rings: number;
@@ -1080,8 +1286,26 @@ export interface components {
             /**
              * Shape
              * @default box
+             * @enum {string}
              */
-            shape: string;
+            shape: "box" | "cylinder" | "sphere" | "figure" | "panel";
+            /**
+             * Step Deg
+             * @description Most degrees between neighbours of a lap
+             * @default 18
+             */
+            step_deg: number;
+            /**
+             * To Deg
+             * @description Where there is a way round: to
+             * @default 360
+             */
+            to_deg: number;
+            /**
+             * Underside
+             * @default false
+             */
+            underside: boolean;
             /**
              * Width
              * @default 0.34
@@ -1090,9 +1314,19 @@ export interface components {
         };
         /**
          * PlanOut
-         * @description A shooting plan.
+         * @description A shooting plan: lengths in metres unless their names say otherwise.
          */
         PlanOut: {
+            /** Across */
+            across: number;
+            /** Airy Um */
+            airy_um: number;
+            /** Along */
+            along: number;
+            /** Base */
+            base: number;
+            /** Diffraction F */
+            diffraction_f: number;
             /** Distance */
             distance: number;
             /** Elevations */
@@ -1107,12 +1341,28 @@ export interface components {
             focal_px: number;
             /** Gsd Mm */
             gsd_mm: number;
+            /** Histogram */
+            histogram: number[];
+            /** Hyperfocal */
+            hyperfocal: number;
+            /** Longest By Hand S */
+            longest_by_hand_s: number;
             /** Near */
             near: number;
             /** Per Ring */
             per_ring: number;
+            /** Pixel Um */
+            pixel_um: number;
+            /** Precision Mm */
+            precision_mm: number;
+            /** Seen By Three */
+            seen_by_three: number;
             /** Stations */
             stations: components["schemas"]["StationOut"][];
+            /** Step Deg */
+            step_deg: number;
+            /** Storage Mb */
+            storage_mb: number;
             /** Total */
             total: number;
             /** Whole Subject Sharp */
@@ -1147,6 +1397,8 @@ export interface components {
             photos: number;
             /** Picture */
             picture: string | null;
+            /** Planned */
+            planned: number;
             /** Poster */
             poster: string | null;
             /** Running */
@@ -1190,29 +1442,10 @@ export interface components {
         };
         /**
          * ShootIn
-         * @description What the practice rig is to photograph.
+         * @description What the practice rig is to photograph, as planned.
          */
         ShootIn: {
-            /**
-             * Focal35
-             * @default 40
-             */
-            focal35: number;
-            /**
-             * Height
-             * @default 900
-             */
-            height: number;
-            /**
-             * Per Ring
-             * @default 12
-             */
-            per_ring: number;
-            /**
-             * Rings
-             * @default 3
-             */
-            rings: number;
+            plan?: components["schemas"]["PlanIn"];
             /**
              * Scene
              * @default milestone
@@ -1223,19 +1456,16 @@ export interface components {
              * @default 1
              */
             seed: number;
-            /**
-             * Width
-             * @default 1200
-             */
-            width: number;
         };
         /**
          * StationOut
-         * @description A planned camera.
+         * @description A planned camera; its number among those computed, -1 for a further shot.
          */
         StationOut: {
             /** Center */
             center: number[];
+            /** Number */
+            number: number;
             /** Ring */
             ring: number;
             /** Rotation */
@@ -2661,6 +2891,101 @@ export interface operations {
             };
         };
     };
+    mend_api_projects__project_id__plan_mend_post: {
+        parameters: {
+            query?: {
+                shots?: number;
+            };
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MendOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    patches_api_projects__project_id__plan_patches_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PatchesOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    plan_file_api_projects__project_id__plan_plan_json_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanFile"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
     shoot_api_projects__project_id__plan_shoot_post: {
         parameters: {
             query?: never;
@@ -2684,6 +3009,35 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Job"];
                 };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    shots_api_projects__project_id__plan_shots_csv_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Validation Error */
             422: {

@@ -1,11 +1,15 @@
 <script setup lang="ts">
-import { ElInputNumber, ElOption, ElSelect } from 'element-plus'
+import { ElMessage, ElOption, ElSelect } from 'element-plus'
 import * as THREE from 'three'
-import { onMounted, ref, shallowRef } from 'vue'
+import { computed, onBeforeUnmount, onMounted, ref, shallowRef, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { api, ask, type PlanIn, type PlanOut } from '@/api/client'
+import { api, ask, type Patches, type PlanIn, type PlanOut } from '@/api/client'
+import PlanCharts from '@/components/plan/PlanCharts.vue'
+import PlanForm from '@/components/plan/PlanForm.vue'
+import ThroughView from '@/components/plan/ThroughView.vue'
 import WorldPane from '@/components/WorldPane.vue'
 import { metres } from '@/composables/format'
+import { paint, scaleOf, type PaintMode } from '@/composables/paint'
 import { useProject } from '@/stores/project'
 import type { World } from '@/world/World'
 
@@ -13,177 +17,228 @@ const { t } = useI18n()
 const project = useProject()
 const plan = ref<PlanIn | null>(null)
 const out = shallowRef<PlanOut | null>(null)
+const patches = shallowRef<Patches | null>(null)
+const mode = ref<PaintMode>('count')
 const kind = ref<'milestone' | 'finial'>('milestone')
+const shot = ref<number | null>(null)
+const busy = ref(false)
 let world: World | null = null
 let framed = false
-type Row = [keyof PlanIn, number, number, number, string]
-const SUBJECT: Row[] = [
-  ['width', 0.001, 1000, 0.01, 'm'],
-  ['depth', 0.001, 1000, 0.01, 'm'],
-  ['height', 0.001, 1000, 0.01, 'm'],
-]
-const CAMERA: Row[] = [
-  ['pixels_wide', 64, 40000, 100, 'px'],
-  ['pixels_high', 64, 40000, 100, 'px'],
-  ['sensor_mm', 0.5, 200, 0.1, 'mm'],
-  ['focal_mm', 0.5, 3000, 1, 'mm'],
-  ['f_number', 0.5, 128, 1, ''],
-  ['detail_mm', 0.001, 1000, 0.1, 'mm'],
-  ['overlap', 0.3, 0.95, 0.05, ''],
-  ['rings', 1, 8, 1, ''],
-]
+let asked = 0
+const MODES: PaintMode[] = ['count', 'gsd', 'widest']
+
+const colors = computed(() => (patches.value ? paint(patches.value, mode.value) : new Uint8Array()))
+const legend = computed(() => {
+  if (!patches.value) return ''
+  const { low, high, unit } = scaleOf(patches.value, mode.value)
+  const [a, b] = mode.value === 'gsd' ? [high, low] : [low, high]
+  const text = (x: number) => `${mode.value === 'gsd' ? x.toFixed(2) : x.toFixed(0)}${unit}`
+  return `${t(`plan.${mode.value}`)}: ${text(a)} ▁▃▅▇ ${text(b)}${mode.value === 'count' ? '+' : ''}`
+})
+const reach = computed(() =>
+  plan.value && plan.value.kind !== 'wall' ? Math.hypot(plan.value.width!, plan.value.depth!) / 2 : 0.01,
+)
+const path = computed(() => `/api/projects/${project.id}/plan`)
 
 onMounted(async () => {
+  window.addEventListener('keydown', keys)
   plan.value = (await ask(api.GET('/api/projects/{project_id}/plan', project.path))) as PlanIn
   await change()
 })
+onBeforeUnmount(() => window.removeEventListener('keydown', keys))
+
+/** A changed wish makes other shots: what was left out or added by hand belongs to the plan before. */
+async function reshape() {
+  if (plan.value) plan.value = { ...plan.value, removed: [], extra: [] }
+  shot.value = null
+  await change()
+}
 async function change() {
   if (!plan.value) return
-  out.value = await ask(api.PUT('/api/projects/{project_id}/plan', { ...project.path, body: plan.value }))
-  project.planned = out.value.total
+  const mine = ++asked
+  const made = await ask(
+    api.PUT('/api/projects/{project_id}/plan', { ...project.path, body: plan.value }),
+  ).catch(() => null)
+  if (mine !== asked || !made) return
+  await take(made)
+}
+async function take(made: PlanOut) {
+  out.value = made
+  project.planned = made.total
+  if (shot.value !== null && shot.value >= made.total) shot.value = null
+  patches.value = await ask(api.GET('/api/projects/{project_id}/plan/patches', project.path))
   show()
 }
+async function mend() {
+  busy.value = true
+  try {
+    const made = await ask(
+      api.POST('/api/projects/{project_id}/plan/mend', {
+        params: { ...project.path.params, query: { shots: 6 } },
+      }),
+    )
+    plan.value = made.request as PlanIn
+    const gain = made.gains.reduce((a, b) => a + b, 0)
+    ElMessage({
+      message: made.gains.length
+        ? t('plan.mended', { n: made.gains.length, gain: (100 * gain).toFixed(1) })
+        : t('plan.nothingToMend'),
+      type: 'success',
+    })
+    await take(made.plan)
+  } finally {
+    busy.value = false
+  }
+}
+function leaveOut() {
+  const station = shot.value === null ? null : out.value?.stations[shot.value]
+  if (!plan.value || !station) return
+  if (station.number >= 0) plan.value = { ...plan.value, removed: [...plan.value.removed!, station.number] }
+  else {
+    const [x, y, z] = station.center
+    const extra = plan.value.extra!.filter((e) => Math.hypot(e[0] - x, e[1] - y, e[2] - z) > 1e-6)
+    plan.value = { ...plan.value, extra }
+  }
+  void change()
+}
+function keys(e: KeyboardEvent) {
+  if ((e.target as HTMLElement).closest('input, textarea, [role=dialog]')) return
+  const all = out.value?.total ?? 0
+  if (e.key === 'Delete') leaveOut()
+  else if (e.key === 'ArrowRight' && all) shot.value = ((shot.value ?? -1) + 1) % all
+  else if (e.key === 'ArrowLeft' && all) shot.value = ((shot.value ?? all) - 1 + all) % all
+}
 function show() {
-  if (!world || !plan.value || !out.value) return
-  const p = plan.value
-  const [w, d, h] = [p.width!, p.depth!, p.height!]
-  const shape =
-    p.shape === 'box'
-      ? new THREE.BoxGeometry(w, d, h)
-      : p.shape === 'sphere'
-        ? new THREE.SphereGeometry(0.5, 40, 24).scale(w, d, h)
-        : new THREE.CylinderGeometry(0.5, 0.5, 1, 48).rotateX(Math.PI / 2).scale(w, d, h)
-  const body = new THREE.Mesh(shape, new THREE.MeshStandardMaterial({ color: 0xcbb893, roughness: 1 }))
-  body.position.z = h / 2
-  const edge = new THREE.LineSegments(
-    new THREE.EdgesGeometry(shape, 30),
-    new THREE.LineBasicMaterial({ color: 0x6d5f45 }),
+  if (!world || !plan.value || !out.value || !patches.value) return
+  const geometry = new THREE.BufferGeometry()
+  geometry.setAttribute('position', new THREE.Float32BufferAttribute(patches.value.corners, 3))
+  world.setShape(
+    new THREE.Mesh(
+      geometry,
+      new THREE.MeshBasicMaterial({
+        vertexColors: true,
+        side: plan.value.kind === 'wall' ? THREE.DoubleSide : THREE.FrontSide,
+      }),
+    ),
   )
-  body.add(edge)
-  world.setShape(body)
   world.setGround(out.value.distance)
-  world.setCameras(
-    out.value.stations.map((s, k) => ({
+  recolor()
+  showCameras()
+  if (!framed) world.home()
+  framed = true
+}
+function recolor() {
+  const mesh = world?.shape
+  if (!mesh) return
+  const each = new Float32Array(colors.value.length * 3)
+  const c = new THREE.Color()
+  for (let k = 0; k < colors.value.length / 3; k++) {
+    const [r, g, b] = colors.value.subarray(3 * k, 3 * k + 3)
+    c.setRGB(r / 255, g / 255, b / 255, THREE.SRGBColorSpace)
+    for (let i = 0; i < 3; i++) c.toArray(each, 9 * k + 3 * i)
+  }
+  mesh.geometry.setAttribute('color', new THREE.BufferAttribute(each, 3))
+  world!.request()
+}
+function showCameras() {
+  world?.setCameras(
+    (out.value?.stations ?? []).map((s, k) => ({
       row: k,
       photo: '',
       state: 'planned',
       rotation: s.rotation,
       center: s.center,
-      width: p.pixels_wide!,
-      height: p.pixels_high!,
+      width: plan.value!.pixels_wide!,
+      height: plan.value!.pixels_high!,
       focal: out.value!.focal_px,
       ties: 0,
     })),
-    null,
+    shot.value,
   )
-  if (!framed) world.home()
-  framed = true
 }
+watch(colors, recolor)
+watch(shot, showCameras)
 async function shoot() {
-  if (!plan.value || !out.value) return
-  const p = plan.value
-  const diagonal = Math.hypot(36, 24) / Math.hypot(p.pixels_wide!, p.pixels_high!)
+  if (!plan.value) return
   await ask(
     api.POST('/api/projects/{project_id}/plan/shoot', {
       ...project.path,
-      body: {
-        scene: kind.value,
-        rings: p.rings!,
-        per_ring: out.value.per_ring,
-        width: Math.min(p.pixels_wide!, 4000),
-        height: Math.min(p.pixels_high!, 4000),
-        focal35: out.value.focal_px * diagonal,
-        seed: 1,
-      },
+      body: { scene: kind.value, seed: 1, plan: plan.value },
     }),
   )
 }
 function ready(w: World) {
   world = w
+  w.onCamera = (row) => (shot.value = row)
   show()
 }
 </script>
 
 <template>
   <section class="bench">
-    <div v-if="out" class="bar num">
-      <span
-        >{{ t('plan.distance') }} <b>{{ metres(out.distance) }}</b></span
+    <div class="bar">
+      <span class="seg"
+        ><button v-for="m in MODES" :key="m" :aria-pressed="mode === m" @click="mode = m">
+          {{ t(`plan.${m}`) }}
+        </button></span
       >
-      <span
-        >{{ t('plan.gsd') }} <b>{{ out.gsd_mm.toFixed(2) }} mm</b> ·
-        {{ out.fine_enough ? t('plan.fine') : t('plan.coarse') }}</span
+      <button class="plainbtn" :disabled="busy || !out" @click="mend">{{ t('plan.mend') }}</button>
+      <button class="plainbtn" :disabled="shot === null" @click="leaveOut">{{ t('plan.leaveOut') }}</button>
+      <button
+        v-if="plan?.removed?.length || plan?.extra?.length"
+        class="plainbtn"
+        :disabled="busy"
+        @click="reshape"
       >
-      <span
-        >{{ t('plan.sharp') }} <b>{{ metres(out.near) }} – {{ metres(out.far) }}</b></span
-      >
-      <span
-        >{{ t('plan.perRing') }} <b>{{ out.per_ring }}</b></span
-      >
-      <span
-        >{{ t('plan.elevations') }}
-        <b>{{ out.elevations.map((e) => `${e.toFixed(0)}°`).join(', ') }}</b></span
-      >
-      <span
-        >{{ t('plan.total') }} <b>{{ out.total }}</b></span
-      >
+        {{ t('plan.asPlanned') }}
+      </button>
+      <span class="end files">
+        <a :href="`${path}/shots.csv`">{{ t('plan.list') }}</a>
+        <a :href="`${path}/plan.json`" download="plan.json">{{ t('plan.file') }}</a>
+      </span>
     </div>
-    <WorldPane class="grow" :parts="['cameras', 'mesh', 'ground']" @ready="ready" />
+    <div class="split">
+      <WorldPane :parts="['cameras', 'mesh', 'ground']" :legend="legend" @ready="ready" />
+      <div v-if="out && patches && plan" class="side">
+        <ThroughView
+          :patches="patches"
+          :colors="colors"
+          :plan="out"
+          :shot="shot"
+          :size="[plan.pixels_wide!, plan.pixels_high!]"
+        />
+        <PlanCharts :plan="out" :reach="reach" />
+      </div>
+    </div>
     <Teleport to="#tray-top">
-      <div v-if="plan" class="form">
-        <h3>{{ t('plan.subject') }}</h3>
-        <div class="row">
-          <span>{{ t('plan.shape') }}</span>
-          <el-select
-            v-model="plan.shape"
-            size="small"
-            style="width: 120px"
-            :aria-label="t('plan.shape')"
-            @change="change"
-          >
-            <el-option
-              v-for="s in ['box', 'cylinder', 'sphere']"
-              :key="s"
-              :value="s"
-              :label="t(`plan.${s}`)"
-            />
-          </el-select>
-        </div>
-        <div v-for="[k, low, high, step, unit] in SUBJECT" :key="k" class="row">
-          <label :for="`p-${k}`">{{ t(`plan.${k}`) }}</label>
-          <span
-            ><el-input-number
-              :id="`p-${k}`"
-              v-model="plan[k] as number"
-              :min="low"
-              :max="high"
-              :step="step"
-              :controls="false"
-              size="small"
-              style="width: 80px"
-              @change="change"
-            />
-            <i>{{ unit }}</i></span
-          >
-        </div>
-        <h3>{{ t('plan.camera') }}</h3>
-        <div v-for="[k, low, high, step, unit] in CAMERA" :key="k" class="row">
-          <label :for="`p-${k}`">{{ t(`plan.${k}`) }}</label>
-          <span
-            ><el-input-number
-              :id="`p-${k}`"
-              v-model="plan[k] as number"
-              :min="low"
-              :max="high"
-              :step="step"
-              :controls="false"
-              size="small"
-              style="width: 80px"
-              @change="change"
-            />
-            <i>{{ unit }}</i></span
-          >
-        </div>
+      <div v-if="plan" class="tray num">
+        <PlanForm v-model="plan" @change="reshape" />
+        <dl v-if="out" class="figures">
+          <div>
+            <dt>{{ t('plan.distance') }}</dt>
+            <dd>{{ metres(out.distance) }}</dd>
+          </div>
+          <div>
+            <dt>{{ t('plan.gsd') }}</dt>
+            <dd>{{ out.gsd_mm.toPrecision(2) }} mm</dd>
+          </div>
+          <div>
+            <dt>{{ t('plan.precision') }}</dt>
+            <dd>± {{ out.precision_mm.toPrecision(2) }} mm</dd>
+          </div>
+          <div>
+            <dt>{{ t('plan.byHand') }}</dt>
+            <dd>1/{{ Math.round(1 / out.longest_by_hand_s) }} s</dd>
+          </div>
+          <div>
+            <dt>{{ t('plan.shares') }}</dt>
+            <dd>{{ (100 * out.along).toFixed(0) }} · {{ (100 * out.across).toFixed(0) }} %</dd>
+          </div>
+          <div>
+            <dt>{{ t('plan.laps') }}</dt>
+            <dd>{{ out.elevations.length }} × {{ out.per_ring }}</dd>
+          </div>
+        </dl>
         <div class="row">
           <span>{{ t('plan.scene') }}</span>
           <el-select v-model="kind" size="small" style="width: 150px" :aria-label="t('plan.scene')">
@@ -191,8 +246,8 @@ function ready(w: World) {
           </el-select>
         </div>
         <button class="go" @click="shoot">
-          <b>{{ t('plan.shoot') }}</b><span v-if="out" class="num">{{
-            t('projects.photos', { n: out.total })
+          <b>{{ t('plan.shoot') }}</b><span v-if="out">{{
+            t('plan.shots', { n: out.total, size: `${Math.round(out.storage_mb)} MB` })
           }}</span>
         </button>
         <div v-for="f in out?.findings ?? []" :key="f" class="card">{{ f }}</div>
@@ -202,15 +257,43 @@ function ready(w: World) {
 </template>
 
 <style scoped>
-.grow {
-  flex: 1;
+.side {
+  display: grid;
+  grid-template-rows: minmax(0, 1fr) auto;
+  min-height: 0;
 }
-.form {
+.files {
+  display: flex;
+  gap: 14px;
+  font-weight: 600;
+}
+.files a {
+  color: var(--lichen-ink);
+}
+.tray {
   padding: 4px 0 14px;
 }
-h3 {
-  font-size: 13px;
-  padding: 8px 14px 2px;
+.figures {
+  margin: 6px 14px;
+  display: grid;
+  grid-template-columns: 1fr 1fr;
+  border: 1px solid var(--joint);
+  border-radius: 6px;
+  overflow: hidden;
+  background: var(--joint);
+  gap: 1px;
+}
+.figures div {
+  background: var(--paper);
+  padding: 3px 9px;
+}
+dt {
+  font-size: 11.5px;
+  color: var(--ink2);
+}
+dd {
+  margin: 0;
+  font-weight: 600;
 }
 .row {
   display: flex;
@@ -219,25 +302,23 @@ h3 {
   padding: 2px 14px;
   min-height: 28px;
 }
-.row i {
-  font-style: normal;
-  color: var(--ink2);
-  display: inline-block;
-  width: 24px;
-  font-size: 12px;
-}
 .go {
-  margin: 10px 14px;
+  margin: 8px 14px;
   width: calc(100% - 28px);
-  padding: 9px 12px;
+  padding: 8px 12px;
   border-radius: 6px;
   border: 0;
   background: var(--ochre);
   color: var(--on-ochre);
   text-align: left;
   cursor: pointer;
-  display: flex;
-  justify-content: space-between;
+}
+.go b,
+.go span {
+  display: block;
+}
+.go span {
+  font-size: 12px;
 }
 .card {
   margin: 6px 12px;

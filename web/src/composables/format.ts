@@ -23,6 +23,6 @@ export function seconds(s: number | null | undefined): string {
 export function metres(m: number): string {
   if (!Number.isFinite(m) || m > 9e5) return '∞'
   if (Math.abs(m) < 0.01) return `${(m * 1000).toFixed(1)} mm`
-  if (Math.abs(m) < 1) return `${(m * 100).toFixed(0)} cm`
+  if (Math.abs(m) < 0.995) return `${(m * 100).toFixed(0)} cm`
   return `${m.toFixed(2)} m`
 }

@@ -28,7 +28,9 @@ export const useProject = defineStore('project', () => {
     }
     await Promise.all([
       ask(api.GET('/api/projects/{project_id}/layers', path.value)).then(mine((l) => (layers.value = l))),
-      ask(api.GET('/api/projects/{project_id}', path.value)).then(mine((p) => (project.value = p))),
+      ask(api.GET('/api/projects/{project_id}', path.value)).then(
+        mine((p) => ((project.value = p), (planned.value = p.planned))),
+      ),
       ask(api.GET('/api/projects/{project_id}/photos', path.value)).then(mine((ph) => (photos.value = ph))),
     ])
     if (wanted !== id.value) return

@@ -2,7 +2,6 @@
 import { type Component, computed, defineAsyncComponent, onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { useRouter } from 'vue-router'
-import { api, ask } from '@/api/client'
 import Beds from '@/components/Beds.vue'
 import JobLine from '@/components/JobLine.vue'
 import Tray from '@/components/Tray.vue'
@@ -47,9 +46,6 @@ watch(
   () => props.id,
   async (id) => {
     await project.open(Number(id))
-    const plan = await ask(api.GET('/api/projects/{project_id}/plan', project.path))
-    const made = await ask(api.PUT('/api/projects/{project_id}/plan', { ...project.path, body: plan }))
-    project.planned = made.total
   },
   { immediate: true },
 )

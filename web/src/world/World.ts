@@ -276,6 +276,12 @@ export class World {
     this.request()
   }
 
+  /** The mesh that was set as a shape. */
+  get shape(): THREE.Mesh | null {
+    const [first] = this.parts.mesh.children
+    return first instanceof THREE.Mesh ? first : null
+  }
+
   async setMesh(url: string, mode: MeshMode, second = false) {
     const gltf = await new GLTFLoader().loadAsync(url)
     gltf.scene.rotation.x = Math.PI / 2 // files are Y up, the world is Z up

@@ -88,6 +88,11 @@ export function cloudObject(cloud: Cloud, mode: CloudMode, size: number): THREE.
         'void main() {',
         'uniform vec3 boxLow; uniform vec3 boxHigh; uniform float boxTurn; varying float vIn;\nvoid main() {',
       )
+      // colours come as the eye sees them; the renderer reckons in linear light
+      .replace(
+        '#include <color_vertex>',
+        '#include <color_vertex>\n vColor.rgb = pow(vColor.rgb, vec3(2.2));',
+      )
       .replace(
         '#include <begin_vertex>',
         `#include <begin_vertex>

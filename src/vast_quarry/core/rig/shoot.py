@@ -78,8 +78,12 @@ def stations_for(scene: Scene, camera: Camera, settings: ShootSettings) -> list[
     return rings(target, distance, ring_elevations(settings.rings), settings.per_ring, jitter, settings.seed)
 
 
-def shoot(settings: ShootSettings, out: Path, progress: Progress = silent) -> None:
+def shoot(
+    settings: ShootSettings, out: Path, progress: Progress = silent, planned: list[Station] | None = None
+) -> None:
     """Photograph a scene into ``out``: ``photos/``, ``masks/``, ``truth/``.
+
+    Stations that were planned are taken as they are; without them rings are made from the settings.
 
     Raises
     ------
@@ -100,12 +104,12 @@ def shoot(settings: ShootSettings, out: Path, progress: Progress = silent) -> No
     gsd = guess / (settings.fill * min(settings.width, settings.height))
     scene = build_scene(settings.scene, settings.seed, gsd)
     rays = ray_scene(scene)
-    total = settings.rings * settings.per_ring + settings.heldout + 3
+    stations = planned or stations_for(scene, camera, settings)
+    total = len(stations) + settings.heldout + 3
     progress(1, total)
     bake_light(scene, rays)
     progress(3, total)
     studio = Studio(scene, rays, gsd)
-    stations = stations_for(scene, camera, settings)
     for folder in ("photos", "masks"):
         (out / folder).mkdir(parents=True)
     truth = truth_folder(out)
@@ -125,7 +129,8 @@ def shoot(settings: ShootSettings, out: Path, progress: Progress = silent) -> No
     write_json(truth / "cameras.json", {"cameras": entries})
     write_ply(truth / "mesh.ply", PlyData(scene.subject.vertices, faces=scene.subject.faces))
     np.savez_compressed(truth / "visibility.npz", count=count_views(scene, rays, views))
-    name = f"{settings.scene}_{settings.rings}x{settings.per_ring}_s{settings.seed}"
+    shape = f"planned_{len(stations)}" if planned else f"{settings.rings}x{settings.per_ring}"
+    name = f"{settings.scene}_{shape}_s{settings.seed}"
     write_json(truth / "info.json", set_info(scene, name, views, names, {}))
     write_json(truth / "heldout.json", {"cameras": _heldout(studio, camera, settings, scene, truth, progress, total)})
     progress(total, total)

@@ -4,7 +4,10 @@ from __future__ import annotations
 
 import asyncio
 import json
+import time
 from collections.abc import AsyncIterator
+from datetime import UTC, datetime
+from typing import Any
 
 from fastapi import APIRouter, Request
 from sqlmodel import Session
@@ -29,9 +32,17 @@ def cancel(job_id: int, session: Db) -> Job:
     return cancel_job(session, job_id)
 
 
-def _snapshot(request: Request) -> str:
+def _snapshot(request: Request) -> list[dict[str, Any]]:
+    """Recent jobs, the time left of a running one counted down since its worker last spoke."""
     with Session(request.app.state.engine) as session:
-        return json.dumps([{**j.model_dump(), "log": j.log[-60:]} for j in recent_jobs(session, 12)])
+        out = []
+        for j in recent_jobs(session, 12):
+            row = {**j.model_dump(), "log": j.log[-60:]}
+            if j.state == "running" and j.seconds_left and j.heartbeat:
+                quiet = (datetime.now(UTC) - datetime.fromisoformat(j.heartbeat)).total_seconds()
+                row["seconds_left"] = round(max(j.seconds_left - quiet, 0.1 * j.seconds_left, 1.0), 1)
+            out.append(row)
+        return out
 
 
 @router.get("/events", response_class=EventSourceResponse)
@@ -39,11 +50,13 @@ async def events(request: Request) -> EventSourceResponse:
     """Jobs whenever something changes, at least once a second while one runs; and which projects have changed."""
 
     async def stream() -> AsyncIterator[dict[str, str]]:
-        last, known = "", ""
+        last, known, told = "", "", 0.0
         while not await request.is_disconnected():
-            text = await asyncio.to_thread(_snapshot, request)
-            if text != last:
-                last = text
+            listed = await asyncio.to_thread(_snapshot, request)
+            text, clock = json.dumps(listed), time.monotonic()
+            # a heavy call may keep the worker silent: who watches still sees that it lives
+            if text != last or (clock - told > 0.7 and any(j["state"] == "running" for j in listed)):
+                last, told = text, clock
                 yield {"event": "jobs", "data": text}
             revisions = json.dumps(request.app.state.revisions)
             if revisions != known:

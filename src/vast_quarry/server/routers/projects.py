@@ -45,6 +45,8 @@ class ProjectOut(BaseModel):
     bytes: int
     best_layer: str | None
     running: bool
+    #: shots of its plan; 0 when nothing was planned
+    planned: int
     #: first photo
     picture: str | None
     #: layer whose still picture shows the best result
@@ -66,7 +68,7 @@ def _out(project: Project, f: Folders, session: Session) -> ProjectOut:
     ).first()
     return ProjectOut(
         id=project.id, name=project.name, made=project.made, grade=Grade(project.grade), photos=count, bytes=_size(f.root),
-        best_layer=best, running=running is not None, picture=str(first.relative_to(f.photos)) if first else None,
+        best_layer=best, running=running is not None, planned=int(project.plan.get("total", 0)), picture=str(first.relative_to(f.photos)) if first else None,
         poster=best if best in ("surface", "texture", "finish") else None,
     )  # fmt: skip
 

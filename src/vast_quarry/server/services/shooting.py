@@ -1,109 +1,34 @@
-"""Plans, and shooting them with the practice rig."""
+"""Shooting a plan with the practice rig."""
 
 from __future__ import annotations
 
+import json
 import shutil
 import tempfile
 import threading
 from pathlib import Path
 from typing import Any
 
-import numpy as np
 from pydantic import BaseModel, Field
 
-from vast_quarry.core.camera import Camera
-from vast_quarry.core.plan.optics import depth_of_field, ground_sample
-from vast_quarry.core.plan.rings import fitting_distance, photos_per_ring, ring_elevations, rings
+from vast_quarry.core.errors import PlainError
+from vast_quarry.core.formats.atomic import write_json
 from vast_quarry.core.progress import Cancelled
 from vast_quarry.core.rig.shoot import ShootSettings, focal_pixels, shoot
+from vast_quarry.pipeline.planning import PlanIn
 from vast_quarry.pipeline.step import Reporter
 from vast_quarry.server.services.folders import Folders
 
-
-class PlanIn(BaseModel):
-    """What is to be photographed, with what; lengths in metres unless said otherwise."""
-
-    shape: str = Field("box", pattern="^(box|cylinder|sphere)$")
-    width: float = Field(0.34, gt=0.001, le=1000)
-    depth: float = Field(0.21, gt=0.001, le=1000)
-    height: float = Field(0.62, gt=0.001, le=1000)
-    pixels_wide: int = Field(1200, ge=64, le=40_000)
-    pixels_high: int = Field(900, ge=64, le=40_000)
-    sensor_mm: float = Field(17.3, gt=0.5, le=200)
-    focal_mm: float = Field(20.0, gt=0.5, le=3000)
-    f_number: float = Field(8.0, gt=0.5, le=128)
-    detail_mm: float = Field(1.0, gt=0.001, le=1000)
-    overlap: float = Field(0.75, ge=0.3, le=0.95)
-    rings: int = Field(3, ge=1, le=8)
-
-
-class StationOut(BaseModel):
-    """A planned camera."""
-
-    rotation: list[list[float]]
-    center: list[float]
-    ring: int
-
-
-class PlanOut(BaseModel):
-    """A shooting plan."""
-
-    distance: float
-    gsd_mm: float
-    fine_enough: bool
-    near: float
-    far: float
-    whole_subject_sharp: bool
-    per_ring: int
-    elevations: list[float]
-    total: int
-    focal_px: float
-    stations: list[StationOut]
-    findings: list[str]
-
-
-def make_plan(p: PlanIn) -> PlanOut:
-    """Rings about the subject at the distance where it fills the frame."""
-    focal = p.focal_mm / p.sensor_mm * p.pixels_wide
-    camera = Camera.simple(p.pixels_wide, p.pixels_high, focal)
-    extent = np.array([p.width, p.depth, p.height])
-    distance = fitting_distance(extent, camera)
-    radius = float(np.hypot(p.width, p.depth)) / 2
-    per_ring = photos_per_ring(radius, distance, camera, p.overlap)
-    elevations = ring_elevations(p.rings)
-    pixel_mm = p.sensor_mm / p.pixels_wide
-    near, far = depth_of_field(p.focal_mm, p.f_number, distance * 1000, circle_mm=1.5 * pixel_mm)
-    gsd = ground_sample(distance, focal) * 1000
-    sharp = near / 1000 < distance - radius and far / 1000 > distance + radius
-    findings = []
-    if gsd > p.detail_mm / 2:
-        findings.append(
-            f"Detail of {p.detail_mm:g} mm needs a GSD of {p.detail_mm / 2:.2g} mm; from here it is {gsd:.2g} mm. "
-            "Go closer with more photos, or use a longer lens or more pixels."
-        )
-    if not sharp:
-        findings.append("Not the whole depth of the subject is in focus. Close the aperture or step back.")
-    if p.f_number > 16:
-        findings.append("Diffraction softens the picture at such a small aperture.")
-    stations = rings([0, 0, p.height * 0.47], distance, elevations, per_ring)
-    return PlanOut(
-        distance=distance, gsd_mm=gsd, fine_enough=gsd <= p.detail_mm / 2, near=near / 1000, far=min(far / 1000, 1e6),
-        whole_subject_sharp=sharp, per_ring=per_ring, elevations=elevations, total=per_ring * p.rings, focal_px=focal,
-        stations=[StationOut(rotation=s.rotation.tolist(), center=s.center.tolist(), ring=s.ring) for s in stations],
-        findings=findings,
-    )  # fmt: skip
+#: where a project keeps the planned positions of its photos
+SHOTS = "shots.json"
 
 
 class ShootIn(BaseModel):
-    """What the practice rig is to photograph."""
+    """What the practice rig is to photograph, as planned."""
 
     scene: str = Field("milestone", pattern="^(milestone|finial)$")
-    rings: int = Field(3, ge=1, le=8)
-    per_ring: int = Field(12, ge=1, le=200)
-    width: int = Field(1200, ge=64, le=8000)
-    height: int = Field(900, ge=64, le=8000)
-    focal35: float = Field(40.0, gt=8, le=600)
     seed: int = Field(1, ge=0, le=10**6)
+    plan: PlanIn = Field(default_factory=PlanIn)
 
 
 def focal35_of(p: PlanIn) -> float:
@@ -115,10 +40,18 @@ def focal35_of(p: PlanIn) -> float:
 def shoot_project(folders: Folders, params: dict[str, Any], reporter: Reporter, cancelled: threading.Event) -> None:
     """Photograph a scene into a project; photos appear only when all are taken."""
     wanted = ShootIn.model_validate(params)
+    plan = wanted.plan.work_out()
+    p = wanted.plan
+    if p.pixels_wide > 8000 or p.pixels_high > 8000:
+        raise PlainError("The practice rig makes photos of up to 8000 pixels a side.", "Plan with fewer pixels.")
     settings = ShootSettings(
-        scene=wanted.scene, rings=wanted.rings, per_ring=wanted.per_ring, width=wanted.width, height=wanted.height,
-        focal35=wanted.focal35, seed=wanted.seed, heldout=0,
-    )  # fmt: skip
+        scene=wanted.scene,
+        width=p.pixels_wide,
+        height=p.pixels_high,
+        focal35=focal35_of(p),
+        seed=wanted.seed,
+        heldout=0,
+    )
     reporter.begin("plan", "Shooting with the practice rig")
 
     def progress(done: float, total: float) -> None:
@@ -129,9 +62,29 @@ def shoot_project(folders: Folders, params: dict[str, Any], reporter: Reporter, 
     folders.make()
     with tempfile.TemporaryDirectory(dir=folders.root) as temporary:
         out = Path(temporary) / "set"
-        shoot(settings, out, progress)
-        for p in sorted((out / "photos").iterdir()):
-            shutil.move(p, folders.photos / p.name)
+        shoot(settings, out, progress, plan.stations)
+        before = _free_prefix(folders, wanted.scene)
+        known = shots_of(folders)
+        for photo, station in zip(sorted((out / "photos").iterdir()), plan.stations):
+            shutil.move(photo, folders.photos / f"{before}{photo.name}")
+            known[f"{before}{photo.name}"] = {"center": station.center.tolist(), "rotation": station.rotation.tolist()}
         if wanted.scene == "finial":  # a turntable needs its masks; the rig knows them
-            for p in sorted((out / "masks").iterdir()):
-                shutil.move(p, folders.masks / p.name)
+            for mask in sorted((out / "masks").iterdir()):
+                shutil.move(mask, folders.masks / f"{before}{mask.name}")
+        write_json(folders.root / SHOTS, known)
+
+
+def shots_of(folders: Folders) -> dict[str, Any]:
+    """Planned positions of photos that were shot to a plan, by path."""
+    try:
+        return dict(json.loads((folders.root / SHOTS).read_bytes()))
+    except (OSError, ValueError):
+        return {}
+
+
+def _free_prefix(folders: Folders, scene: str) -> str:
+    """What goes before the names of a further shoot, so that no photo is overwritten."""
+    k = 1
+    while list(folders.photos.glob(f"{f'lap{k}_' if k > 1 else ''}{scene}_*")):
+        k += 1
+    return f"lap{k}_" if k > 1 else ""
