@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import json
 import os
 import shutil
 import signal
@@ -206,20 +207,57 @@ def test_plan_and_what_it_says(client: TestClient) -> None:
     fine = client.put(f"/api/projects/{project}/plan", json={**plan, "detail_mm": 0.05}).json()
     assert not fine["fine_enough"]
     assert any("Go closer" in f for f in fine["findings"])
-    assert client.put(f"/api/projects/{project}/plan", json={**plan, "overlap": 3}).status_code == 422
+    for wrong in ({"overlap": 3}, {"width": 0}, {"focal_mm": -5}, {"colour": "red"}, {"extra": [["a", 0, 0]]}):
+        assert client.put(f"/api/projects/{project}/plan", json={**plan, **wrong}).status_code == 422
+    answer = client.put(f"/api/projects/{project}/plan", json={**plan, "lowest_m": 3.0})
+    assert answer.status_code == 422
+    assert "no position" in answer.json()["detail"]
+    # none of the refused ones is kept
+    assert client.get(f"/api/projects/{project}/plan").json()["detail_mm"] == 0.05
+    assert client.get(f"/api/projects/{project}").json()["planned"] == out["total"]
+
+
+def test_patches_mending_and_files_of_a_plan(client: TestClient) -> None:
+    where = f"/api/projects/{client.post('/api/projects', json={'name': 'Mend'}).json()['id']}/plan"
+    plan = {**client.get(where).json(), "rings": 1}
+    out = client.put(where, json=plan).json()
+    patches = client.get(f"{where}/patches").json()
+    n = len(patches["count"])
+    assert len(patches["corners"]) == 9 * n
+    corners = np.array(patches["corners"]).reshape(n, 3, 3)
+    area = np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
+    wanted, count = np.array(patches["wanted"]), np.array(patches["count"])
+    share = area[wanted & (count >= 3)].sum() / area[wanted].sum()
+    assert share == pytest.approx(out["seen_by_three"], abs=1e-3)
+    assert sum(out["histogram"][3:]) == pytest.approx(share, abs=1e-3)
+    better = client.post(f"{where}/mend", params={"shots": 4}).json()
+    assert better["plan"]["seen_by_three"] == pytest.approx(share + sum(better["gains"]), abs=1e-3)
+    assert better["plan"]["total"] == out["total"] + len(better["gains"])
+    assert len(client.get(f"{where}/shots.csv").text.strip().splitlines()) == better["plan"]["total"] + 1
+    file = client.get(f"{where}/plan.json").json()
+    assert file["request"]["extra"] == better["request"]["extra"]
+    assert len(file["result"]["stations"]) == better["plan"]["total"]
 
 
 def test_shooting_with_the_rig_and_cancelling(client: TestClient, data: Path) -> None:
     project = client.post("/api/projects", json={"name": "Shoot"}).json()["id"]
-    body = {"scene": "finial", "rings": 1, "per_ring": 3, "width": 96, "height": 72}
+    plan = {"rings": 1, "pixels_wide": 96, "pixels_high": 72, "removed": list(range(3, 20)), "shape": "cylinder"}
+    body = {"scene": "finial", "plan": plan}
     first = client.post(f"/api/projects/{project}/plan/shoot", json=body).json()
     second = client.post(f"/api/projects/{project}/plan/shoot", json=body).json()
+    third = client.post(f"/api/projects/{project}/plan/shoot", json={**body, "seed": 2}).json()
     assert client.post(f"/api/jobs/{second['id']}/cancel").json()["state"] == "cancelled"
     work(data, once=True)
     states = {j["id"]: j["state"] for j in client.get("/api/jobs").json()}
-    assert states[first["id"]] == "done"
-    assert states[second["id"]] == "cancelled"
-    assert len(client.get(f"/api/projects/{project}/photos").json()) == 3
+    assert [states[j["id"]] for j in (first, second, third)] == ["done", "cancelled", "done"]
+    # the second shoot overwrites nothing of the first, and every photo knows where it was planned
+    paths = [p["path"] for p in client.get(f"/api/projects/{project}/photos").json()]
+    assert len(paths) == 6
+    assert sum(p.startswith("lap2_") for p in paths) == 3
+    shots = json.loads((data / "projects" / str(project) / "shots.json").read_text())
+    assert set(shots) == set(paths)
+    stations = client.put(f"/api/projects/{project}/plan", json=plan).json()["stations"]
+    assert shots["finial_002.jpg"]["center"] == stations[1]["center"]
 
 
 def test_levelling_by_hand_aligns_nothing_again_and_can_be_taken_back(

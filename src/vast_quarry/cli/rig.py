@@ -5,13 +5,15 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Annotated
 
+import numpy as np
 import typer
 from rich.console import Console
 from rich.progress import track
 
+from vast_quarry.cli.plan import read_plan
 from vast_quarry.core.errors import PlainError
-from vast_quarry.core.plan.rings import parse_ring_plan
-from vast_quarry.core.rig.shoot import DEFECTS, ShootSettings, shoot
+from vast_quarry.core.plan.rings import Station, parse_ring_plan
+from vast_quarry.core.rig.shoot import DEFECTS, ShootSettings, focal_pixels, shoot
 
 app = typer.Typer(help="Practice rig: made-up scenes, photographed with known truth.", no_args_is_help=True)
 console = Console()
@@ -29,7 +31,7 @@ def parse_size(text: str) -> tuple[int, int]:
 def shoot_command(
     out: Annotated[Path, typer.Option("--out", help="Folder for photos, masks and truth", show_default=False)],
     scene: Annotated[str, typer.Option(help="milestone or finial")] = "milestone",
-    plan: Annotated[str, typer.Option(help="Rings and photos in each, like ring:3x12")] = "ring:3x12",
+    plan: Annotated[str, typer.Option(help="Rings and photos in each, like ring:3x12, or a plan.json")] = "ring:3x12",
     size: Annotated[str, typer.Option(help="Size of the photos in pixels")] = "1200x900",
     seed: Annotated[int, typer.Option(help="The same seed gives the same photos")] = 1,
     focal: Annotated[float, typer.Option(help="Focal length as 35 mm equivalent, in mm")] = 40.0,
@@ -38,8 +40,16 @@ def shoot_command(
 ) -> None:
     """Photograph a scene."""
     width, height = parse_size(size)
+    planned = None
     try:
-        rings, per_ring = parse_ring_plan(plan)
+        if plan.endswith(".json"):
+            file = read_plan(Path(plan))
+            planned = [Station(np.array(s.rotation), np.array(s.center), s.ring) for s in file.result.stations]
+            width, height = file.request.pixels_wide, file.request.pixels_high
+            focal = file.result.focal_px / focal_pixels(1.0, width, height)
+            rings, per_ring = 1, len(planned)
+        else:
+            rings, per_ring = parse_ring_plan(plan)
         settings = ShootSettings(
             scene=scene, rings=rings, per_ring=per_ring, width=width, height=height, focal35=focal, seed=seed, exif=exif,
             off=frozenset(x.strip() for x in off.split(",") if x.strip()),
@@ -53,7 +63,7 @@ def shoot_command(
                 next(steps, None)
                 reached += 1
 
-        shoot(settings, out, progress)
+        shoot(settings, out, progress, planned)
     except ValueError as error:
         raise PlainError(f"{str(error)[0].upper()}{str(error)[1:]}.") from error
     except FileExistsError as error:

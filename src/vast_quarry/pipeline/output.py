@@ -12,7 +12,20 @@ from vast_quarry.core.formats.atomic import write_json
 MARK = "vast-quarry.json"
 
 
-def claim_output(out: Path, photos: Path) -> None:
+def _check_photos(out: Path, photos: Path) -> None:
+    if not photos.exists():
+        raise PlainError(f"There is no folder {photos}.", "Check the path.")
+    if photos.is_file():
+        raise PlainError(f"{photos} is a file.", "Give the folder that holds the photos.")
+    here, there = out.resolve(), photos.resolve()
+    if here == there or here in there.parents or there in here.parents:
+        raise PlainError(
+            "The photos and the results would lie in one another's folder.",
+            "Give a folder beside the photos for --out.",
+        )
+
+
+def claim_output(out: Path, photos: Path | None = None) -> None:
     """Make sure that ``out`` is ours: new, empty, or made by us before.
 
     Raises
@@ -20,18 +33,10 @@ def claim_output(out: Path, photos: Path) -> None:
     PlainError
         When it is a file, holds other things, cannot be written, or holds the photos.
     """
-    if not photos.exists():
-        raise PlainError(f"There is no folder {photos}.", "Check the path.")
-    if photos.is_file():
-        raise PlainError(f"{photos} is a file.", "Give the folder that holds the photos.")
     if out.exists() and not out.is_dir():
         raise PlainError(f"{out} is a file.", "Give a folder for the results.")
-    here, there = out.resolve(), photos.resolve()
-    if here == there or here in there.parents or there in here.parents:
-        raise PlainError(
-            "The photos and the results would lie in one another's folder.",
-            "Give a folder beside the photos for --out.",
-        )
+    if photos is not None:
+        _check_photos(out, photos)
     mark = out / MARK
     try:
         if out.is_dir() and not mark.exists() and any(out.iterdir()):

@@ -126,7 +126,9 @@ def told(plan: Plan) -> PlanOut:
     near, far = o.sharp_m()
     radius = float(np.hypot(p.width, p.depth)) / 2
     area = np.where(plan.standin.wanted, plan.standin.areas, 0.0)
-    histogram = np.bincount(np.minimum(plan.coverage.count, MOST_COUNTED), weights=area, minlength=MOST_COUNTED + 1) / max(area.sum(), 1e-30)
+    histogram = np.bincount(
+        np.minimum(plan.coverage.count, MOST_COUNTED), weights=area, minlength=MOST_COUNTED + 1
+    ) / max(area.sum(), 1e-30)
     return PlanOut(
         distance=plan.distance, gsd_mm=o.gsd_mm, fine_enough=o.gsd_mm <= p.detail_mm / 2 * 1.001, near=near, far=min(far, 1e6),
         hyperfocal=optics.hyperfocal(p.focal_mm, p.f_number, o.circle_mm) / 1000, pixel_um=o.pitch_mm * 1000,

@@ -225,11 +225,12 @@ def _wall(p: Request, distance: float) -> tuple[list[Station], int, list[float],
     """Strips along a wall seen from -y: stations, photos a strip, heights, and overlap along and across."""
     camera = p.camera
     frame = distance * p.pixels_wide / camera.fx, distance * p.pixels_high / camera.fx
-    n = max(2, math.ceil((p.width - frame[0]) / ((1 - p.overlap) * frame[0])) + 1) + 1
+    # one step beyond each end, so that the ends are in several photos too
+    step = (1 - p.overlap) * frame[0]
+    half = max(p.width / 2 - frame[0] / 2, 0.0) + step
+    n = math.ceil(2 * half / step - 1e-9) + 1
     m = p.rings or max(1, math.ceil((p.height - frame[1]) / ((1 - p.across) * frame[1])) + 1)
-    x = np.linspace(-1, 1, n) * max(
-        p.width / 2 - frame[0] / 2 + 0.5 * (1 - p.overlap) * frame[0], 0.25 * (1 - p.overlap) * frame[0]
-    )
+    x = np.linspace(-half, half, n)
     rest = max(p.height - frame[1], 0.0)
     z = [p.height / 2] if m == 1 else list(np.linspace(p.height / 2 - rest / 2, p.height / 2 + rest / 2, m))
     z = [float(np.clip(h, p.lowest_m, p.highest_m)) for h in z]

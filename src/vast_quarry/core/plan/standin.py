@@ -137,7 +137,7 @@ def _ball(patches: int) -> Mesh:
 
 #: balls of a rough standing figure: middle and half axes as shares of width, depth and height
 _FIGURE = np.array([
-    [0.0, 0.25, 0.30, 0.36, 0.27], [0.0, 0.62, 0.36, 0.45, 0.24], [0.0, 0.91, 0.17, 0.36, 0.09],
+    [0.0, 0.25, 0.30, 0.36, 0.27], [0.0, 0.62, 0.36, 0.50, 0.24], [0.0, 0.91, 0.17, 0.36, 0.09],
     [-0.41, 0.58, 0.09, 0.22, 0.24], [0.41, 0.58, 0.09, 0.22, 0.24],
 ])  # fmt: skip
 

@@ -1,0 +1,79 @@
+"""``plan``: a shooting plan from a file that says what is wanted."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Annotated
+
+import typer
+from pydantic import ValidationError
+from rich.console import Console
+
+from vast_quarry.core.errors import PlainError
+from vast_quarry.core.formats.atomic import atomic_write, write_json
+from vast_quarry.core.plan.shots import shot_list
+from vast_quarry.pipeline.output import claim_output
+from vast_quarry.pipeline.planning import PlanFile, PlanIn, patches_of, told
+
+console = Console(soft_wrap=True)
+
+
+def read_subject(path: Path) -> PlanIn:
+    """What is wanted, from a JSON file.
+
+    Raises
+    ------
+    PlainError
+        When it cannot be read or a value does not fit.
+    """
+    try:
+        return PlanIn.model_validate(json.loads(path.read_text("utf-8")))
+    except OSError as error:
+        raise PlainError(f"{path} cannot be read ({error.strerror}).", "Check the path.") from error
+    except ValidationError as error:
+        first = error.errors()[0]
+        where = ".".join(str(p) for p in first["loc"])
+        raise PlainError(
+            f"{where} in {path.name} does not fit: {first['msg']}.", "docs/formats.md says what fits."
+        ) from error
+    except ValueError as error:
+        raise PlainError(f"{path.name} is no JSON file.", "docs/formats.md shows one.") from error
+
+
+def read_plan(path: Path) -> PlanFile:
+    """A plan that was written before.
+
+    Raises
+    ------
+    PlainError
+        When it is none.
+    """
+    try:
+        return PlanFile.model_validate_json(path.read_text("utf-8"))
+    except OSError as error:
+        raise PlainError(f"The plan {path} cannot be read ({error.strerror}).", "Check the path.") from error
+    except ValueError as error:
+        raise PlainError(
+            f"{path.name} is not a plan.", "A plan is the plan.json that `vast-quarry plan` writes."
+        ) from error
+
+
+def plan(
+    subject: Annotated[Path, typer.Argument(help="JSON file with subject, camera and wish", show_default=False)],
+    out: Annotated[Path, typer.Option("--out", help="Folder for the plan", show_default=False)],
+) -> None:
+    """Work out a shooting plan: plan.json, shots.csv, coverage.json."""
+    request = read_subject(subject)
+    worked = request.work_out()
+    result = told(worked)
+    claim_output(out)
+    write_json(out / "plan.json", PlanFile(request=request, result=result).model_dump(mode="json"))
+    with atomic_write(out / "shots.csv") as f:
+        f.write(shot_list(worked).encode())
+    write_json(out / "coverage.json", patches_of(worked).model_dump(mode="json"))
+    say = lambda text: console.print(text, markup=False, highlight=False)  # noqa: E731
+    say(f"{result.total} shots from {result.distance:.2f} m, GSD {result.gsd_mm:.2g} mm, in {out}")
+    say(f"{100 * result.seen_by_three:.1f} % of the surface is seen by three photos or more.")
+    for finding in result.findings:
+        say(finding)
