@@ -12,7 +12,9 @@ from rich.console import Console
 
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import atomic_write, write_json
-from vast_quarry.core.plan.shots import shot_list
+from vast_quarry.core.formats.pdf import mat_pdf
+from vast_quarry.core.plan.mats import PAPERS, make_mat
+from vast_quarry.core.plan.shots import shot_list, shot_sheet
 from vast_quarry.pipeline.output import claim_output
 from vast_quarry.pipeline.planning import PlanFile, PlanIn, patches_of, told
 
@@ -63,7 +65,7 @@ def plan(
     subject: Annotated[Path, typer.Argument(help="JSON file with subject, camera and wish", show_default=False)],
     out: Annotated[Path, typer.Option("--out", help="Folder for the plan", show_default=False)],
 ) -> None:
-    """Work out a shooting plan: plan.json, shots.csv, coverage.json."""
+    """Work out a shooting plan: plan.json, shots.csv, shots.pdf, coverage.json."""
     request = read_subject(subject)
     worked = request.work_out()
     result = told(worked)
@@ -71,9 +73,31 @@ def plan(
     write_json(out / "plan.json", PlanFile(request=request, result=result).model_dump(mode="json"))
     with atomic_write(out / "shots.csv") as f:
         f.write(shot_list(worked).encode())
+    with atomic_write(out / "shots.pdf") as f:
+        f.write(shot_sheet(worked, subject.stem))
     write_json(out / "coverage.json", patches_of(worked).model_dump(mode="json"))
     say = lambda text: console.print(text, markup=False, highlight=False)  # noqa: E731
     say(f"{result.total} shots from {result.distance:.2f} m, GSD {result.gsd_mm:.2g} mm, in {out}")
     say(f"{100 * result.seen_by_three:.1f} % of the surface is seen by three photos or more.")
     for finding in result.findings:
         say(finding)
+
+
+def mat(
+    out: Annotated[Path, typer.Option("--out", help="PDF file to write", show_default=False)],
+    paper: Annotated[str, typer.Option(help=f"{', '.join(PAPERS)}")] = "A4",
+    round_: Annotated[bool, typer.Option("--round", help="A disc for a turntable, to be cut out")] = False,
+    first: Annotated[int, typer.Option(help="Number of the first marker")] = 0,
+) -> None:
+    """A marker mat to print at true size; where its markers are is written beside it as JSON."""
+    sheet = make_mat(paper, round_, first)
+    if out.suffix.lower() != ".pdf":
+        raise PlainError(f"{out.name} does not end in .pdf.", "Name a PDF file with --out.")
+    try:
+        out.parent.mkdir(parents=True, exist_ok=True)
+        with atomic_write(out) as f:
+            f.write(mat_pdf(sheet))
+        write_json(out.with_suffix(".json"), sheet.as_dict())
+    except OSError as error:
+        raise PlainError(f"{out} cannot be written ({error.strerror}).", "Choose another place.") from error
+    console.print(f"{len(sheet.markers)} markers on {paper}. Print at 100 %, and measure the ruler.", markup=False)

@@ -752,6 +752,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/plan/mat.json": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Mat Places
+         * @description Where the markers of a mat are.
+         */
+        get: operations["mat_places_api_projects__project_id__plan_mat_json_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/plan/mat.pdf": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Mat To Print
+         * @description A marker mat to print at true size.
+         */
+        get: operations["mat_to_print_api_projects__project_id__plan_mat_pdf_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/plan/mend": {
         parameters: {
             query?: never;
@@ -844,6 +884,26 @@ export interface paths {
          * @description The shot list.
          */
         get: operations["shots_api_projects__project_id__plan_shots_csv_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/plan/shots.pdf": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Shots To Print
+         * @description The shot list as a sheet to print.
+         */
+        get: operations["shots_to_print_api_projects__project_id__plan_shots_pdf_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2891,6 +2951,68 @@ export interface operations {
             };
         };
     };
+    mat_places_api_projects__project_id__plan_mat_json_get: {
+        parameters: {
+            query?: {
+                paper?: "A4" | "A3" | "Letter";
+                round?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    mat_to_print_api_projects__project_id__plan_mat_pdf_get: {
+        parameters: {
+            query?: {
+                paper?: "A4" | "A3" | "Letter";
+                round?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
     mend_api_projects__project_id__plan_mend_post: {
         parameters: {
             query?: {
@@ -3022,6 +3144,35 @@ export interface operations {
         };
     };
     shots_api_projects__project_id__plan_shots_csv_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    shots_to_print_api_projects__project_id__plan_shots_pdf_get: {
         parameters: {
             query?: never;
             header?: never;

@@ -24,7 +24,6 @@ const shot = ref<number | null>(null)
 const busy = ref(false)
 let world: World | null = null
 let framed = false
-let asked = 0
 const MODES: PaintMode[] = ['count', 'gsd', 'widest']
 
 const colors = computed(() => (patches.value ? paint(patches.value, mode.value) : new Uint8Array()))
@@ -53,14 +52,24 @@ async function reshape() {
   shot.value = null
   await change()
 }
+let sending = false
+let again = false
+/** One change at a time, the last one last: the server keeps what came last. */
 async function change() {
-  if (!plan.value) return
-  const mine = ++asked
-  const made = await ask(
-    api.PUT('/api/projects/{project_id}/plan', { ...project.path, body: plan.value }),
-  ).catch(() => null)
-  if (mine !== asked || !made) return
-  await take(made)
+  again = true
+  if (sending) return
+  sending = true
+  try {
+    while (again && plan.value) {
+      again = false
+      const made = await ask(
+        api.PUT('/api/projects/{project_id}/plan', { ...project.path, body: plan.value }),
+      ).catch(() => null)
+      if (made && !again) await take(made)
+    }
+  } finally {
+    sending = false
+  }
 }
 async function take(made: PlanOut) {
   out.value = made
@@ -193,6 +202,8 @@ function ready(w: World) {
         {{ t('plan.asPlanned') }}
       </button>
       <span class="end files">
+        <a :href="`${path}/mat.pdf`" target="_blank">{{ t('plan.mat') }}</a>
+        <a :href="`${path}/shots.pdf`" target="_blank">{{ t('plan.print') }}</a>
         <a :href="`${path}/shots.csv`">{{ t('plan.list') }}</a>
         <a :href="`${path}/plan.json`" download="plan.json">{{ t('plan.file') }}</a>
       </span>

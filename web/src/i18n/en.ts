@@ -167,6 +167,8 @@ export const en = {
     leaveOut: 'Leave shot out',
     asPlanned: 'As planned',
     list: 'Shot list',
+    print: 'Print it',
+    mat: 'Marker mat',
     file: 'Plan file',
     pick: 'Pick a camera to look through it',
     shot: 'shot {n} · lap {lap} · {height} m high · {tilt}',

@@ -8,29 +8,48 @@ import math
 
 import numpy as np
 
+from vast_quarry.core.formats.pdf import shot_list_pdf
 from vast_quarry.core.plan.planner import Plan
 
+HEADING = ["shot", "lap", "turn_deg", "camera_height_m", "distance_m", "tilt_deg", "x_m", "y_m", "z_m"]
 
-def shot_list(plan: Plan) -> str:
-    """The shots in order as CSV: number, lap, where to stand, how to aim."""
-    out = io.StringIO()
-    rows = csv.writer(out, lineterminator="\n")
-    rows.writerow(["shot", "lap", "turn_deg", "camera_height_m", "distance_m", "tilt_deg", "x_m", "y_m", "z_m"])
+
+def shot_rows(plan: Plan) -> list[list[str]]:
+    """The shots in order: number, lap, where to stand, how to aim."""
+    rows = []
     for n, s in enumerate(plan.stations, 1):
         x, y, z = (float(v) for v in s.center)
         turn = math.degrees(math.atan2(x, -y)) % 360
-        tilt = -math.degrees(math.asin(float(np.clip(-s.rotation[2, 2], -1, 1))))
-        rows.writerow(
-            [
-                n,
-                s.ring + 1,
-                f"{turn:.0f}",
-                f"{z:.2f}",
-                f"{math.hypot(x, y):.2f}",
-                f"{tilt:.0f}",
-                f"{x:.3f}",
-                f"{y:.3f}",
-                f"{z:.3f}",
-            ]
+        tilt = math.degrees(math.asin(float(np.clip(s.rotation[2, 2], -1, 1))))
+        rows.append(
+            [str(n), str(s.ring + 1), f"{turn:.0f}", f"{z:.2f}", f"{math.hypot(x, y):.2f}", f"{tilt:.0f}"]
+            + [f"{v:.3f}" for v in (x, y, z)]
         )
+    return rows
+
+
+def shot_list(plan: Plan) -> str:
+    """The shots as CSV."""
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="\n")
+    writer.writerow(HEADING)
+    writer.writerows(shot_rows(plan))
     return out.getvalue()
+
+
+def shot_sheet(plan: Plan, title: str) -> bytes:
+    """The shots as a sheet to print, with a map and boxes to tick."""
+    p, o = plan.request, plan.request.optics(plan.distance)
+    near, far = o.sharp_m()
+    facts = [
+        f"{len(plan.stations)} shots from about {plan.distance:.2f} m, focused there; sharp from {near:.2f} m to "
+        + ("infinity." if math.isinf(far) else f"{far:.2f} m."),
+        f"{p.focal_mm:g} mm, f/{p.f_number:g}; by hand not slower than 1/{1 / o.longest_by_hand():.0f} s. Fix focus, zoom, exposure "
+        "and white balance.",
+        f"One pixel is {o.gsd_mm:.2g} mm on the subject; depth to about {1000 * plan.precision:.2g} mm.",
+        *plan.findings,
+    ]
+    short = [[r[0], r[1], f"{r[2]}\u00b0", f"{r[3]} m", f"{r[4]} m", f"{r[5]}\u00b0"] for r in shot_rows(plan)]
+    heading = ["shot", "lap", "turn", "camera height", "distance", "tilt"]
+    places = [(float(s.center[0]), float(s.center[1])) for s in plan.stations]
+    return shot_list_pdf(title, facts, [heading, *short], places, float(max(plan.standin.size[:2])) / 2)

@@ -5,8 +5,11 @@ from __future__ import annotations
 from typing import Annotated
 
 from fastapi import APIRouter, Query, Response
+from fastapi.responses import JSONResponse
 
-from vast_quarry.core.plan.shots import shot_list
+from vast_quarry.core.formats.pdf import mat_pdf
+from vast_quarry.core.plan.mats import Paper, make_mat
+from vast_quarry.core.plan.shots import shot_list, shot_sheet
 from vast_quarry.pipeline.planning import PatchesOut, PlanFile, PlanIn, PlanOut, patches_of, told
 from vast_quarry.server.models import Job
 from vast_quarry.server.routers.projects import Db
@@ -55,6 +58,25 @@ def shots(project_id: int, session: Db) -> Response:
     """The shot list."""
     text = shot_list(planning.saved_plan(get_project(session, project_id)).work_out())
     return Response(text, media_type="text/csv", headers={"Content-Disposition": 'attachment; filename="shots.csv"'})
+
+
+@router.get("/shots.pdf", response_class=Response)
+def shots_to_print(project_id: int, session: Db) -> Response:
+    """The shot list as a sheet to print."""
+    project = get_project(session, project_id)
+    return Response(shot_sheet(planning.saved_plan(project).work_out(), project.name), media_type="application/pdf")
+
+
+@router.get("/mat.pdf", response_class=Response)
+def mat_to_print(paper: Paper = "A4", round: bool = False) -> Response:
+    """A marker mat to print at true size."""
+    return Response(mat_pdf(make_mat(paper, round)), media_type="application/pdf")
+
+
+@router.get("/mat.json", response_class=JSONResponse)
+def mat_places(paper: Paper = "A4", round: bool = False) -> JSONResponse:
+    """Where the markers of a mat are."""
+    return JSONResponse(make_mat(paper, round).as_dict())
 
 
 @router.get("/plan.json")
