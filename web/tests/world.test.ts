@@ -3,6 +3,7 @@ import { describe, expect, it } from 'vitest'
 import { draggedBox } from '@/world/boxDrag'
 import { clockwise, joined, straighten, turnOf } from '@/world/level'
 import { Lighter, nextBudget } from '@/world/Lighter'
+import { nearestCamera } from '@/world/pick'
 
 const turned = (v: number[], steps: Parameters<typeof turnOf>[0]) =>
   new THREE.Vector3(...(v as [number, number, number]))
@@ -96,5 +97,20 @@ describe('keep box', () => {
     const ray = new THREE.Ray(new THREE.Vector3(10, 0, -5), new THREE.Vector3(-1, 0, 0))
     const next = draggedBox(box, 2, 1, ray)
     expect(next.high[2]).toBeGreaterThan(next.low[2])
+  })
+})
+
+describe('picking', () => {
+  const eye = new THREE.PerspectiveCamera(60, 1, 0.1, 100)
+  eye.position.set(0, 0, 10)
+  eye.updateMatrixWorld()
+  const canvas = { getBoundingClientRect: () => ({ left: 0, top: 0, width: 400, height: 400 }) as DOMRect }
+  const at = (row: number, center: number[] | null) => ({ row, center }) as never
+
+  it('takes the camera whose apex is nearest to the pointer, and none that is far or not placed', () => {
+    const cameras = [at(0, [0, 0, 0]), at(1, [1, 0, 0]), at(2, null), at(3, [0, 0, 20])]
+    expect(nearestCamera(cameras, { clientX: 204, clientY: 200 }, canvas, eye)).toBe(0)
+    expect(nearestCamera(cameras, { clientX: 230, clientY: 200 }, canvas, eye)).toBe(1)
+    expect(nearestCamera(cameras, { clientX: 350, clientY: 350 }, canvas, eye)).toBeNull()
   })
 })

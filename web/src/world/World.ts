@@ -18,6 +18,7 @@ import {
 import { draggedBox } from './boxDrag'
 import type { Facing } from './level'
 import { Lighter } from './Lighter'
+import { dispose, nearestCamera, rayAt } from './pick'
 import { dressMeshes, type MeshMode } from './meshModes'
 
 export type { MeshMode }
@@ -197,13 +198,7 @@ export class World {
   /** Take everything out of a group, and its memory back. */
   private empty(group: THREE.Group) {
     this.lighter.forget(group)
-    group.traverse((o) => {
-      if (!(o instanceof THREE.Mesh || o instanceof THREE.Points || o instanceof THREE.LineSegments)) return
-      o.geometry.dispose()
-      for (const m of [o.material].flat() as THREE.Material[]) m.dispose()
-      ;(o.userData.map as THREE.Texture | undefined)?.dispose()
-    })
-    group.clear()
+    dispose(group)
   }
 
   /** What is on the other side of the line between two versions; null when nothing is compared. */
@@ -378,15 +373,7 @@ export class World {
   }
 
   private ray(e: MouseEvent): THREE.Raycaster {
-    const r = this.canvas.getBoundingClientRect()
-    const at = new THREE.Vector2(
-      ((e.clientX - r.left) / r.width) * 2 - 1,
-      1 - ((e.clientY - r.top) / r.height) * 2,
-    )
-    const ray = new THREE.Raycaster()
-    ray.params.Points.threshold = this.content().getSize(new THREE.Vector3()).length() * 0.004
-    ray.setFromCamera(at, this.camera)
-    return ray
+    return rayAt(e, this.canvas, this.camera, this.content().getSize(new THREE.Vector3()).length() * 0.004)
   }
 
   private hit(e: MouseEvent): THREE.Vector3 | null {
@@ -403,20 +390,7 @@ export class World {
 
   /** The camera under the pointer, by its apex and base on the screen. */
   cameraAt(e: MouseEvent): number | null {
-    const r = this.canvas.getBoundingClientRect()
-    let best = 22
-    let row: number | null = null
-    for (const c of this.cameras) {
-      if (!c.center || !this.parts.cameras.visible) continue
-      const p = new THREE.Vector3().fromArray(c.center).project(this.camera)
-      if (p.z > 1) continue
-      const d = Math.hypot(
-        ((p.x + 1) / 2) * r.width - (e.clientX - r.left),
-        ((1 - p.y) / 2) * r.height - (e.clientY - r.top),
-      )
-      if (d < best) [best, row] = [d, c.row]
-    }
-    return row
+    return this.parts.cameras.visible ? nearestCamera(this.cameras, e, this.canvas, this.camera) : null
   }
 
   private pointerDown = (e: PointerEvent) => {
