@@ -22,7 +22,7 @@ from vast_quarry.cli.rig import parse_size
 from vast_quarry.core.formats.ply import read_ply
 from vast_quarry.core.plan.coverage import Watcher
 from vast_quarry.core.plan.planner import Request, make_plan
-from vast_quarry.core.plan.standin import standin_of
+from vast_quarry.core.plan.standin import StandIn, standin_of
 from vast_quarry.core.pose import fit_similarity
 from vast_quarry.core.raycast import RayScene
 from vast_quarry.core.rig.shoot import ShootSettings, focal_pixels, shoot
@@ -38,7 +38,7 @@ PLANS = {
 }
 
 
-def measured(store: Store, stations: list, standin: object, names: list[str]) -> tuple[np.ndarray, np.ndarray]:
+def measured(store: Store, stations: list, standin: StandIn, names: list[str]) -> tuple[np.ndarray, np.ndarray]:
     """Photos a patch and finest GSD (in the plan's metres), from the build."""
     use = store.in_use()
     points = store.root / "points" / str(use["points"])
@@ -97,7 +97,7 @@ def prove(scene: str, work: Path, size: tuple[int, int], grade: str) -> str:
         command += ["--masks", str(photos / "masks")]
     subprocess.run(command, check=True, stdout=subprocess.DEVNULL)
     true = read_ply(photos / "truth" / "mesh.ply")
-    standin = standin_of(*decimate(np.asarray(true.vertices, float), np.asarray(true.faces), 6000))
+    standin = standin_of(*decimate(np.asarray(true.points, float), np.asarray(true.faces), 6000))
     foretold = Watcher(standin, p.camera).coverage(plan.stations)
     names = sorted(f.name for f in (photos / "photos").iterdir())
     count, gsd = measured(Store(out), plan.stations, standin, names)
@@ -106,8 +106,9 @@ def prove(scene: str, work: Path, size: tuple[int, int], grade: str) -> str:
     ratio = (gsd / foretold.gsd)[judged & np.isfinite(gsd)]
     mesh = read_ply(out / "mesh.ply")
     ray = RayScene()
+    assert mesh.faces is not None
     solution = load_solution(Store(out).root / "cameras" / str(Store(out).in_use()["cameras"]))
-    ray.add(mesh.vertices, mesh.faces)
+    ray.add(mesh.points, mesh.faces)
     into = fit_similarity(np.stack([s.center for s in plan.stations])[: len(solution.centers)], solution.centers)
     off = ray.distance(into.points(standin.centers[judged])) / into.scale * 1000
     precise = 1.4826 * float(np.median(off))

@@ -251,8 +251,10 @@ def test_shooting_with_the_rig_and_cancelling(client: TestClient, data: Path) ->
     states = {j["id"]: j["state"] for j in client.get("/api/jobs").json()}
     assert [states[j["id"]] for j in (first, second, third)] == ["done", "cancelled", "done"]
     # the second shoot overwrites nothing of the first, and every photo knows where it was planned
-    paths = [p["path"] for p in client.get(f"/api/projects/{project}/photos").json()]
+    listed = client.get(f"/api/projects/{project}/photos").json()
+    paths = [p["path"] for p in listed]
     assert len(paths) == 6
+    assert all(p["planned"] for p in listed)
     assert sum(p.startswith("lap2_") for p in paths) == 3
     shots = json.loads((data / "projects" / str(project) / "shots.json").read_text())
     assert set(shots) == set(paths)

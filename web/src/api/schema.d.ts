@@ -1195,6 +1195,8 @@ export interface components {
             kept: boolean;
             /** Path */
             path: string;
+            /** Planned */
+            planned: number[] | null;
             /** Problem */
             problem: string | null;
             /** Row */

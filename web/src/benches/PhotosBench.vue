@@ -17,6 +17,8 @@ const files = ref<HTMLInputElement>()
 const folder = ref<HTMLInputElement>()
 
 const photo = computed(() => project.photos.find((p) => p.path === project.selected) ?? null)
+/** Degrees round the subject from its front. */
+const turnOf = (at: number[]) => Math.round(((Math.atan2(at[0], -at[1]) * 180) / Math.PI + 360) % 360)
 const chart = computed(() =>
   project.photos.map((p) => ({ key: p.path, value: p.sharpness ?? 0, off: !p.kept || !!p.problem })),
 )
@@ -125,6 +127,15 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
           <p v-else>
             {{ photo.width }} × {{ photo.height }} · {{ photo.camera }} · {{ photo.exposure }}<br />
             {{ t('photos.focal', { px: photo.focal_px?.toFixed(0), source: photo.focal_source }) }}
+            <template v-if="photo.planned"
+              ><br />{{
+                t('photos.planned', {
+                  turn: turnOf(photo.planned),
+                  height: photo.planned[2].toFixed(2),
+                  away: Math.hypot(photo.planned[0], photo.planned[1]).toFixed(2),
+                })
+              }}</template
+            >
           </p>
         </div>
       </div>

@@ -219,6 +219,7 @@ export const en = {
     one: '1:1',
     fit: 'Fit',
     focal: 'focal length {px} px, from: {source}',
+    planned: 'planned: {turn}° round, {away} m away, {height} m high',
     empty: 'No photos yet.',
     refused: '{n} files were refused: {first}',
     taken: '{n} photos brought in',

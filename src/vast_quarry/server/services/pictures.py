@@ -25,6 +25,7 @@ from vast_quarry.pipeline.units.depth import load_depth
 from vast_quarry.server.models import Project
 from vast_quarry.server.services.folders import Folders, NotFound, safe_path
 from vast_quarry.server.services.layers import version_of
+from vast_quarry.server.services.shooting import shots_of
 
 #: side of the thumbnails on the contact sheet (pixels)
 THUMB = 240
@@ -47,6 +48,8 @@ class PhotoOut(BaseModel):
     sharpness: float | None
     state: str | None
     row: int | None
+    #: where the plan wanted it to be taken from (m), for photos that were shot to a plan
+    planned: list[float] | None
 
 
 def _known(folders: Folders) -> dict[str, Photo]:
@@ -95,7 +98,7 @@ def list_photos(project: Project, folders: Folders) -> list[PhotoOut]:
         return []
     known = _known(folders)
     states = _states(folders, known)
-    left_out = set(project.left_out)
+    left_out, shots = set(project.left_out), shots_of(folders)
     out = []
     for file in find_photos(folders.photos):
         path = str(file.relative_to(folders.photos))
@@ -107,7 +110,10 @@ def list_photos(project: Project, folders: Folders) -> list[PhotoOut]:
         if photo and photo.problem and not entry["problem"]:
             entry["problem"] = photo.problem
         state = states.get(path)
-        out.append(PhotoOut(**entry, state=state[0] if state else None, row=state[1] if state else None))
+        planned = shots[path]["center"] if path in shots else None
+        out.append(
+            PhotoOut(**entry, state=state[0] if state else None, row=state[1] if state else None, planned=planned)
+        )
     return out
 
 
