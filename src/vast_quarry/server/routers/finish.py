@@ -12,7 +12,7 @@ from sqlmodel import Session
 from vast_quarry.core.errors import PlainError
 from vast_quarry.server.models import Job, Project
 from vast_quarry.server.routers.projects import Db, Files
-from vast_quarry.server.services import jobs, world
+from vast_quarry.server.services import drafts, jobs
 from vast_quarry.server.services.folders import Folders, get_project
 
 router = APIRouter(prefix="/api/projects/{project_id}/draft", tags=["finish"])
@@ -28,7 +28,7 @@ class DraftOut(BaseModel):
 
 
 def _out(project: Project, f: Folders) -> DraftOut:
-    mesh, _ = world.draft_mesh(project, f)
+    mesh = drafts.draft_mesh(project, f)
     return DraftOut(
         done=project.draft_done,
         redo=len(project.draft) - project.draft_done,
@@ -98,5 +98,5 @@ def keep(project_id: int, session: Db) -> Job:
 @router.get("/mesh", response_class=FileResponse)
 def mesh(project_id: int, session: Db, f: Files) -> FileResponse:
     """The model as the draft has it, as GLB."""
-    path = world.draft_file(get_project(session, project_id), f)
+    path = drafts.draft_file(get_project(session, project_id), f)
     return FileResponse(path, media_type="model/gltf-binary", headers={"Cache-Control": "no-cache"})

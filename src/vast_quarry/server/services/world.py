@@ -14,7 +14,6 @@ from numpy.typing import NDArray
 from PIL import Image
 from pydantic import BaseModel
 
-from vast_quarry.core.finish.edits import TexturedMesh, apply_edit
 from vast_quarry.core.finish.poster import poster_bytes
 from vast_quarry.core.formats.atomic import atomic_write
 from vast_quarry.core.formats.gltf import write_glb
@@ -26,7 +25,6 @@ from vast_quarry.pipeline.steps.points import load_cloud
 from vast_quarry.pipeline.steps.surface import load_mesh
 from vast_quarry.pipeline.steps.texture import texture_bytes
 from vast_quarry.pipeline.store import Version
-from vast_quarry.server.models import Project
 from vast_quarry.server.services.folders import Folders, NotFound
 from vast_quarry.server.services.layers import version_of
 
@@ -144,7 +142,7 @@ def cloud_of(folders: Folders, layer: str, number: int | None, budget: int) -> b
     return _packed(cloud.points, cloud.colors, cloud.views, budget)
 
 
-def _plain_image() -> bytes:
+def plain_image() -> bytes:
     import io
 
     out = io.BytesIO()
@@ -172,7 +170,7 @@ def mesh_file(folders: Folders, layer: str, number: int | None) -> Path:
     folder = folders.store.folder(version)
     if layer == "surface":
         v, f = load_mesh(folder)
-        write_glb(target, v, vertex_normals(v, f), np.zeros((len(v), 2)), f, _plain_image())
+        write_glb(target, v, vertex_normals(v, f), np.zeros((len(v), 2)), f, plain_image())
     else:
         m = load_textured(folder)
         write_glb(target, m.vertices, m.normals, m.uv, m.faces, texture_bytes(folder))
@@ -202,32 +200,6 @@ def make_ready(folders: Folders, layer: str) -> None:
     if layer in MESHES:
         poster_file(folders, layer, None)
         mesh_file(folders, layer, None)
-
-
-def draft_mesh(project: Project, folders: Folders) -> tuple[TexturedMesh, bytes]:
-    """The model as the open draft has it, with its texture."""
-    version = version_of(folders, "texture", None)
-    solution = load_solution(folders.store.folder(version_of(folders, "cameras", version.parents.get("cameras"))))
-    folder = folders.store.folder(version)
-    mesh = load_textured(folder)
-    for edit in project.draft[: project.draft_done]:
-        mesh = apply_edit(mesh, edit, solution.box)
-    return mesh, _plain_image() if mesh.retexture else texture_bytes(folder)
-
-
-def draft_file(project: Project, folders: Folders) -> Path:
-    """A GLB of the open draft."""
-    import hashlib
-    import json
-
-    version = version_of(folders, "texture", None)
-    state = json.dumps([version.key, project.draft[: project.draft_done]], sort_keys=True)
-    target = folders.cache / f"draft-{hashlib.sha256(state.encode()).hexdigest()[:20]}.glb"
-    if not target.exists():
-        folders.make()
-        mesh, image = draft_mesh(project, folders)
-        write_glb(target, mesh.vertices, mesh.normals, mesh.uv, mesh.faces, image)
-    return target
 
 
 def atlas_file(folders: Folders, layer: str, number: int | None) -> Path:
