@@ -74,8 +74,14 @@ class Runner:
         self.store, self.reporter = store, reporter
         self.cancelled = threading.Event()
 
-    def run(self, recipe: Recipe, places: dict[str, dict[str, Any]], until: str = "texture") -> RunResult:
+    def run(
+        self, recipe: Recipe, places: dict[str, dict[str, Any]], until: str = "texture", from_in_use: bool = False
+    ) -> RunResult:
         """Run every layer up to and including ``until``.
+
+        With ``from_in_use`` the versions in use of the layers before are taken as they are, whatever the recipe says of
+        them, unless one was made from something other than what is in use now: then it is made again. Photos and masks
+        are always looked at again, since files may have come or gone.
 
         Raises
         ------
@@ -95,13 +101,43 @@ class Runner:
         try:
             with MemoryWatch() as memory:
                 for step, values in zip(chosen, settings):
-                    self._one(step, values, result, executor, memory)
+                    if not (from_in_use and step.layer != until and self._take(step, result)):
+                        self._one(step, values, result, executor, memory)
             at_once = False
         finally:
             executor.close(at_once)
         result.peak_bytes = memory.peak
         result.seconds = time.monotonic() - began
         return result
+
+    def _take(self, step: Step, result: RunResult) -> bool:
+        """Take a layer's version in use as it is, if there is one and it goes with those taken before."""
+        if step.layer in _STAMPS:
+            return False
+        number = self.store.in_use().get(step.layer)
+        found = next((v for v in self.store.versions(step.layer) if v.number == number), None)
+        if found is None or any(result.versions[p].number != found.parents.get(p) for p in step.parents):
+            return False
+        self.reporter.begin(step.layer, step.title)
+        self._note(found, found.settings, result, reused=True, peak=None)
+        return True
+
+    def _note(
+        self, version: Version, settings: dict[str, Any], result: RunResult, reused: bool, peak: int | None
+    ) -> None:
+        result.versions[version.layer] = version
+        result.settings[version.layer] = settings
+        result.steps.append(
+            {
+                "layer": version.layer,
+                "version": version.number,
+                "reused": reused,
+                "seconds": round(version.seconds, 2),
+                "peak_memory_mb": peak,
+                "figures": version.figures,
+            }
+        )
+        self.reporter.end(version.layer, version.seconds, reused)
 
     def _plan(self, layer: str, settings: dict[str, Any]) -> dict[str, float]:
         """Seconds of the stages when the layer was last run, best with the same settings."""
@@ -151,16 +187,4 @@ class Runner:
                 raise PlainError("The machine ran out of memory.", "Use a lower grade or smaller photos.") from error
         else:
             self.store.use(found)
-        result.versions[step.layer] = found
-        result.settings[step.layer] = plain
-        result.steps.append(
-            {
-                "layer": step.layer,
-                "version": found.number,
-                "reused": reused,
-                "seconds": round(found.seconds, 2),
-                "peak_memory_mb": None if reused else round(memory.mark() / 1e6),
-                "figures": found.figures,
-            }
-        )
-        self.reporter.end(step.layer, found.seconds, reused)
+        self._note(found, plain, result, reused, None if reused else round(memory.mark() / 1e6))

@@ -111,7 +111,9 @@ def run_job(engine: Engine, data: Path, job: Job) -> None:
             recipe = recipe_of(project)
             for layer, values in job.params.get("changes", {}).items():
                 recipe.layers[layer].update(values)
-            done = runner.run(recipe, places_of(folders), until=str(job.params["layer"]))
+            done = runner.run(
+                recipe, places_of(folders), until=str(job.params["layer"]), from_in_use=not job.params.get("everything")
+            )
             for layer in done.versions:
                 make_ready(folders, layer)
         elif job.kind == "shoot":

@@ -471,7 +471,9 @@ export interface paths {
         put?: never;
         /**
          * Run
-         * @description Run everything that is missing up to a layer.
+         * @description Run a layer from the versions in use, after what is missing or out of date before it.
+         *
+         *     With ``everything``, all layers up to it are run by the settings as they are now.
          */
         post: operations["run_api_projects__project_id__layers__layer__run_post"];
         delete?: never;
@@ -2383,7 +2385,9 @@ export interface operations {
     };
     run_api_projects__project_id__layers__layer__run_post: {
         parameters: {
-            query?: never;
+            query?: {
+                everything?: boolean;
+            };
             header?: never;
             path: {
                 project_id: number;

@@ -87,23 +87,28 @@ const change = (s: Setting, value: unknown) => project.change(props.layer, { [s.
     <button v-if="settings.length > 5" class="link" @click="more = !more">
       {{ t(more ? 'tray.fewer' : 'tray.more') }}
     </button>
-    <button
-      v-if="computes"
-      class="go"
-      :disabled="working || !project.photos.length"
-      @click="project.run(props.layer)"
-    >
-      <b>{{
-        working
-          ? t('tray.computing')
-          : project.photos.length
-            ? t('tray.run', { layer: layer.title })
-            : t('tray.noPhotos')
-      }}</b>
-      <span>{{
-        layer.takes.length ? t('tray.takes', { versions: layer.takes.join(', ') }) : t('tray.missing')
-      }}</span>
-    </button>
+    <div v-if="computes" class="both">
+      <button class="go" :disabled="working || !project.photos.length" @click="project.run(props.layer)">
+        <b>{{
+          working
+            ? t('tray.computing')
+            : project.photos.length
+              ? t('tray.run', { layer: layer.title })
+              : t('tray.noPhotos')
+        }}</b>
+        <span>{{
+          layer.takes.length ? t('tray.takes', { versions: layer.takes.join(', ') }) : t('tray.missing')
+        }}</span>
+      </button>
+      <button
+        class="go all"
+        :disabled="working || !project.photos.length"
+        :title="t('tray.upToHint')"
+        @click="project.run(props.layer, true)"
+      >
+        {{ t('tray.upTo') }}
+      </button>
+    </div>
     <p v-if="version" class="took quiet num">{{ t('tray.took', { time: seconds(version.seconds) }) }}</p>
     <section class="find">
       <template v-if="layer.versions.length">
@@ -200,15 +205,26 @@ const change = (s: Setting, value: unknown) => project.change(props.layer, { [s.
   text-align: left;
   padding: 3px 14px;
 }
-.go {
+.both {
   margin: 8px 14px 4px;
+  display: grid;
+  grid-template-columns: 1fr 84px;
+  gap: 2px;
+}
+.go {
   padding: 9px 12px;
-  border-radius: 6px;
+  border-radius: 6px 0 0 6px;
   border: 0;
   background: var(--ochre);
   color: var(--on-ochre);
   text-align: left;
   cursor: pointer;
+}
+.go.all {
+  border-radius: 0 6px 6px 0;
+  padding: 4px 8px;
+  font-size: 12px;
+  line-height: 1.2;
 }
 .go:disabled {
   opacity: 0.55;

@@ -55,7 +55,8 @@ export const en = {
   },
   tray: {
     run: 'Run {layer}',
-    upTo: 'Run everything up to here',
+    upTo: 'everything up to here',
+    upToHint: 'Run all layers up to this one by the settings and the grade as they are now',
     takes: 'takes {versions}',
     took: 'took {time}',
     more: 'More settings',

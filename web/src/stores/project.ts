@@ -48,10 +48,11 @@ export const useProject = defineStore('project', () => {
     await refresh()
   }
 
-  const run = (name: string) =>
+  /** Run a layer from the versions in use, or everything up to it by the settings as they are. */
+  const run = (name: string, everything = false) =>
     ask(
       api.POST('/api/projects/{project_id}/layers/{layer}/run', {
-        params: { path: { project_id: id.value, layer: name } },
+        params: { path: { project_id: id.value, layer: name }, query: { everything } },
       }),
     )
 

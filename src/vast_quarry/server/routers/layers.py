@@ -49,18 +49,22 @@ def use(layer: str, body: UseIn, f: Files) -> None:
 
 
 @router.post("/{layer}/run", status_code=202)
-def run(project_id: int, layer: str, session: Db, f: Files) -> Job:
-    """Run everything that is missing up to a layer."""
+def run(project_id: int, layer: str, session: Db, f: Files, everything: bool = False) -> Job:
+    """Run a layer from the versions in use, after what is missing or out of date before it.
+
+    With ``everything``, all layers up to it are run by the settings as they are now.
+    """
     get_project(session, project_id)
     if layer not in {s.layer for s in STEPS}:
         raise PlainError(f"There is no layer called {layer}.")
     if not layers.has_photos(f):
         raise PlainError("There are no photos yet.", "Bring some in, or shoot with the practice rig.")
+    params = {"layer": layer, "everything": everything}
     waiting = session.exec(
         select(Job).where(Job.project_id == project_id, col(Job.state).in_(["queued", "running"]))
     ).all()
-    same = next((j for j in waiting if j.kind == "run" and j.params.get("layer") == layer), None)
-    return same or jobs.add_job(session, project_id, "run", {"layer": layer})
+    same = next((j for j in waiting if j.kind == "run" and j.params == params), None)
+    return same or jobs.add_job(session, project_id, "run", params)
 
 
 @router.get("/cameras/scene")
