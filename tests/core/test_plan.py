@@ -231,3 +231,28 @@ def test_shots_are_left_out_and_added_by_number() -> None:
     assert lines[-1].split(",")[2] == "0"  # the added one stands before the front
     with pytest.raises(PlainError, match="left out"):
         make_plan(Request(rings=1, removed=tuple(range(20))))
+
+
+@pytest.mark.parametrize(
+    ("known", "says"),
+    # remedies of the trade (common practice, no source)
+    [
+        ({"skin": "shiny"}, "rubs off"),
+        ({"skin": "transparent"}, "evaporates"),
+        ({"skin": "plain"}, "faint relief"),
+        ({"way": "turntable"}, "backdrop"),
+        ({"holes": True}, "both rims"),
+        ({"recesses": True}, "light them"),
+        ({"underside": True}, "turn it over"),
+        ({"underside": True, "turnable": False}, "through glass"),
+    ],
+)
+def test_difficult_subjects_come_with_a_remedy(known: dict, says: str) -> None:
+    assert says in " ".join(make_plan(Request(**known)).findings)
+    assert says not in " ".join(make_plan(Request()).findings)
+
+
+def test_the_underside_counts_when_it_is_wanted() -> None:
+    wanted = make_plan(Request(underside=True))
+    assert wanted.coverage.share_seen(wanted.standin) < 0.97
+    assert make_plan(Request()).coverage.share_seen(make_plan(Request()).standin) > 0.99

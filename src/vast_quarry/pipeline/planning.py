@@ -8,6 +8,7 @@ import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
 
 from vast_quarry.core.plan import optics, planner
+from vast_quarry.core.plan.advice import Skin, Way
 from vast_quarry.core.plan.planner import WIDEST_STEP, Plan
 from vast_quarry.core.plan.standin import Shape
 
@@ -46,7 +47,12 @@ class PlanIn(BaseModel):
     least_m: float = Field(0.0, ge=0, le=1000, description="Least distance")
     greatest_m: float = Field(1000.0, gt=0, le=10_000, description="Greatest distance")
     obstacles: list[Obstacle] = Field(default_factory=list, max_length=50)
-    underside: bool = False
+    skin: Skin = "matt"
+    way: Way = "walk"
+    holes: bool = Field(False, description="Holes through it")
+    recesses: bool = Field(False, description="Deep recesses")
+    underside: bool = Field(False, description="Its underside is wanted")
+    turnable: bool = Field(True, description="It can be turned over")
     removed: list[int] = Field(default_factory=list, max_length=2000, description="Planned shots left out, by number")
     extra: list[tuple[float, float, float]] = Field(
         default_factory=list, max_length=500, description="Further places to shoot from, at the middle of the subject"

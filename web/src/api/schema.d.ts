@@ -1295,6 +1295,12 @@ export interface components {
              */
             highest_m: number;
             /**
+             * Holes
+             * @description Holes through it
+             * @default false
+             */
+            holes: boolean;
+            /**
              * Kind
              * @description All round, its front, or a wall
              * @default object
@@ -1332,6 +1338,12 @@ export interface components {
              */
             pixels_wide: number;
             /**
+             * Recesses
+             * @description Deep recesses
+             * @default false
+             */
+            recesses: boolean;
+            /**
              * Removed
              * @description Planned shots left out, by number
              */
@@ -1354,6 +1366,12 @@ export interface components {
              */
             shape: "box" | "cylinder" | "sphere" | "figure" | "panel";
             /**
+             * Skin
+             * @default matt
+             * @enum {string}
+             */
+            skin: "matt" | "satin" | "shiny" | "transparent" | "plain" | "hairy" | "living";
+            /**
              * Step Deg
              * @description Most degrees between neighbours of a lap
              * @default 18
@@ -1366,10 +1384,23 @@ export interface components {
              */
             to_deg: number;
             /**
+             * Turnable
+             * @description It can be turned over
+             * @default true
+             */
+            turnable: boolean;
+            /**
              * Underside
+             * @description Its underside is wanted
              * @default false
              */
             underside: boolean;
+            /**
+             * Way
+             * @default walk
+             * @enum {string}
+             */
+            way: "walk" | "turntable";
             /**
              * Width
              * @default 0.34

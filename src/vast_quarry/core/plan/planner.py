@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 
 from vast_quarry.core.camera import Camera
 from vast_quarry.core.errors import PlainError
+from vast_quarry.core.plan.advice import Skin, Way, advice
 from vast_quarry.core.plan.coverage import ENOUGH, Coverage, Mend, Watcher, next_best
 from vast_quarry.core.plan.optics import Optics, airy_diameter, depth_precision, diffraction_limit
 from vast_quarry.core.plan.rings import Station, fitting_distance
@@ -56,6 +57,8 @@ class Request:
         Laps or strips; 0 lets the overlap across decide.
     lowest_m, highest_m, from_deg, to_deg, least_m, greatest_m, obstacles
         Reach: heights a camera can be held at, the way round, distances, boxes that are in the way.
+    skin, way, holes, recesses, underside, turnable
+        What is known of the subject, for advice; see :mod:`.advice`.
     removed : tuple of int
         Numbers of planned shots that are left out.
     extra : tuple of (float, float, float)
@@ -84,7 +87,12 @@ class Request:
     least_m: float = 0.0
     greatest_m: float = 1000.0
     obstacles: tuple[Obstacle, ...] = ()
+    skin: Skin = "matt"
+    way: Way = "walk"
+    holes: bool = False
+    recesses: bool = False
     underside: bool = False
+    turnable: bool = True
     removed: tuple[int, ...] = ()
     extra: tuple[tuple[float, float, float], ...] = ()
 
@@ -366,4 +374,5 @@ def _findings(plan: Plan) -> list[str]:
                 out.append(
                     f"A pole with a remote release would show {100 * gain:.0f} % more of the surface to three photos."
                 )
+    out += advice(p.skin, p.way, p.holes, p.recesses, p.underside, p.turnable)
     return out

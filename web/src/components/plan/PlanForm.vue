@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { ElInputNumber, ElOption, ElSelect, ElTooltip } from 'element-plus'
+import { ElInputNumber, ElOption, ElSelect, ElSwitch, ElTooltip } from 'element-plus'
 import { ref } from 'vue'
 import { useI18n } from 'vue-i18n'
 import type { PlanIn } from '@/api/client'
@@ -58,7 +58,9 @@ const GROUPS: [string, boolean, Row[]][] = [
 const CHOICES: [keyof PlanIn, string[]][] = [
   ['kind', ['object', 'front', 'wall']],
   ['shape', ['box', 'cylinder', 'sphere', 'figure']],
+  ['skin', ['matt', 'satin', 'shiny', 'transparent', 'plain', 'hairy', 'living']],
 ]
+const FLAGS: (keyof PlanIn)[] = ['holes', 'recesses', 'underside', 'turnable']
 </script>
 
 <template>
@@ -78,6 +80,30 @@ const CHOICES: [keyof PlanIn, string[]][] = [
             >
               <el-option v-for="v in values" :key="v" :value="v" :label="t(`plan.${v}`)" />
             </el-select>
+          </div>
+        </template>
+        <template v-if="group === 'reach'">
+          <div class="row">
+            <span>{{ t('plan.wayOf') }}</span>
+            <el-select
+              v-model="plan.way"
+              size="small"
+              style="width: 120px"
+              :aria-label="t('plan.wayOf')"
+              @change="emit('change')"
+            >
+              <el-option v-for="v in ['walk', 'turntable']" :key="v" :value="v" :label="t(`plan.${v}`)" />
+            </el-select>
+          </div>
+          <div v-for="k in FLAGS" :key="k" class="row">
+            <label :for="`p-${k}`">{{ t(`plan.${k}`) }}</label>
+            <el-switch
+              :id="`p-${k}`"
+              v-model="plan[k] as boolean"
+              size="small"
+              :aria-label="t(`plan.${k}`)"
+              @change="emit('change')"
+            />
           </div>
         </template>
         <div v-for="[k, low, high, step, unit] in rows" :key="k" class="row">
