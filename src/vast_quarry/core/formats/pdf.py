@@ -128,15 +128,15 @@ def shot_list_pdf(
     story.append(table)
 
     def plan_view(page: Canvas, _: object) -> None:
-        """A small map in the corner of the first page."""
-        side = 46 * mm
-        x0, y0 = A4[0] - 16 * mm - side / 2, A4[1] - 16 * mm - side / 2
+        """A map beside the list on the first page."""
+        side = 74 * mm
+        x0, y0 = A4[0] - 16 * mm - side / 2, A4[1] / 2
         far = max([math.hypot(*p) for p in map_] + [reach]) or 1.0
         scale = side / 2 / far
         page.setFillGray(0.75)
         page.rect(x0 - reach * scale, y0 - reach * scale, 2 * reach * scale, 2 * reach * scale, stroke=0, fill=1)
         page.setFillGray(0)
-        page.setFont("Helvetica", 5)
+        page.setFont("Helvetica", 6)
         for k, (x, y) in enumerate(map_, 1):
             page.circle(x0 + x * scale, y0 + y * scale, 0.7 * mm, stroke=0, fill=1)
             if len(map_) <= 80:
