@@ -128,7 +128,8 @@ def main() -> None:
     data.mkdir(parents=True)
     with served(data) as url:
         run(url, a.photos, a.grade)
-        cancels(url, a.photos, a.grade, a.cancels)
+        if a.cancels:
+            cancels(url, a.photos, a.grade, a.cancels)
 
 
 if __name__ == "__main__":

@@ -306,7 +306,7 @@ def test_stills_and_stages_of_what_was_built(client: TestClient, built: int, dat
         assert 0.05 < share < 0.8
     assert client.get(f"/api/projects/{built}/layers/points/poster").status_code == 404
     listed = next(p for p in client.get("/api/projects").json() if p["id"] == built)
-    assert listed["poster"] == "texture"
+    assert listed["poster"] == listed["best_layer"]
 
 
 def test_killed_worker_is_followed_by_one_that_goes_on(client: TestClient, data: Path, milestone_set: RigSet) -> None:
