@@ -114,7 +114,8 @@ def run_job(engine: Engine, data: Path, job: Job) -> None:
             done = runner.run(
                 recipe, places_of(folders), until=str(job.params["layer"]), from_in_use=not job.params.get("everything")
             )
-            for layer in done.versions:
+            for k, layer in enumerate(done.versions):
+                reporter.stage("", "Pictures for the page", k, len(done.versions))
                 make_ready(folders, layer)
         elif job.kind == "shoot":
             shoot_project(folders, job.params, reporter, cancelled)
