@@ -33,6 +33,10 @@ def main() -> None:
         for layer in LAYERS:
             page.goto(f"{address}/projects/{number}/{layer}")
             page.wait_for_timeout(5000)
+            if layer == "plan":  # look through one of the planned cameras
+                for _ in range(8):
+                    page.keyboard.press("ArrowRight")
+                page.wait_for_timeout(1500)
             page.screenshot(path=TARGET / f"{layer}.png")
         browser.close()
 
