@@ -17,6 +17,7 @@ from vast_quarry.core.plan.mats import PAPERS, make_mat
 from vast_quarry.core.plan.shots import shot_list, shot_sheet
 from vast_quarry.pipeline.output import claim_output
 from vast_quarry.pipeline.planning import PlanFile, PlanIn, patches_of, told
+from vast_quarry.pipeline.recipe import first_misfit
 
 console = Console(soft_wrap=True)
 
@@ -34,11 +35,8 @@ def read_subject(path: Path) -> PlanIn:
     except OSError as error:
         raise PlainError(f"{path} cannot be read ({error.strerror}).", "Check the path.") from error
     except ValidationError as error:
-        first = error.errors()[0]
-        where = ".".join(str(p) for p in first["loc"])
-        raise PlainError(
-            f"{where} in {path.name} does not fit: {first['msg']}.", "docs/formats.md says what fits."
-        ) from error
+        where, why = first_misfit(error)
+        raise PlainError(f"{where} in {path.name} does not fit: {why}.", "docs/formats.md says what fits.") from error
     except ValueError as error:
         raise PlainError(f"{path.name} is no JSON file.", "docs/formats.md shows one.") from error
 

@@ -19,6 +19,12 @@ from vast_quarry.pipeline.step import StepSettings
 PLACES = {("photos", "folder"), ("masks", "folder")}
 
 
+def first_misfit(error: ValidationError) -> tuple[str, str]:
+    """Name of the first value that does not fit, and why."""
+    first = error.errors()[0]
+    return ".".join(str(p) for p in first["loc"]), first["msg"]
+
+
 class Recipe(BaseModel):
     """Settings by layer."""
 
@@ -40,10 +46,9 @@ class Recipe(BaseModel):
         try:
             return model.model_validate(values)
         except ValidationError as error:
-            first = error.errors()[0]
-            where = ".".join(str(p) for p in first["loc"])
+            where, why = first_misfit(error)
             raise PlainError(
-                f"The setting {where} of {layer} does not fit: {first['msg']}.", "Change it and try again."
+                f"The setting {where} of {layer} does not fit: {why}.", "Change it and try again."
             ) from error
 
 

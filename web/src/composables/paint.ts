@@ -1,7 +1,7 @@
 import type { Patches } from '@/api/client'
 import { ramp } from '@/world/build'
 
-export type PaintMode = 'count' | 'gsd' | 'widest' | 'sharpness'
+export type PaintMode = 'count' | 'gsd' | 'widest'
 type Rgb = [number, number, number]
 
 /** What is wrong, and what is not looked at, in 0..255. */

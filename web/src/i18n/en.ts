@@ -172,7 +172,6 @@ export const en = {
     gsd: 'GSD',
     count: 'photos',
     widest: 'angle between rays',
-    sharpness: 'in focus',
     precision: 'depth precision',
     byHand: 'slowest by hand',
     shares: 'shared along · across',
