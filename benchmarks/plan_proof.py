@@ -21,7 +21,8 @@ import numpy as np
 from vast_quarry.cli.rig import parse_size
 from vast_quarry.core.formats.ply import read_ply
 from vast_quarry.core.plan.coverage import Watcher
-from vast_quarry.core.plan.planner import Request, make_plan
+from vast_quarry.core.plan.planner import make_plan
+from vast_quarry.core.plan.request import Request
 from vast_quarry.core.plan.standin import StandIn, standin_of
 from vast_quarry.core.pose import fit_similarity
 from vast_quarry.core.raycast import RayScene

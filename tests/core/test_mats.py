@@ -15,7 +15,8 @@ from vast_quarry.cli.main import app
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.pdf import mat_pdf
 from vast_quarry.core.plan.mats import MARGIN, PAPERS, RULER, Mat, dictionary, make_mat
-from vast_quarry.core.plan.planner import Request, make_plan
+from vast_quarry.core.plan.planner import make_plan
+from vast_quarry.core.plan.request import Request
 from vast_quarry.core.plan.shots import shot_sheet
 
 DPI = 254  # ten pixels a millimetre

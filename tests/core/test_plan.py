@@ -12,7 +12,8 @@ import trimesh
 from vast_quarry.core.camera import Camera
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.plan.coverage import Watcher, next_best
-from vast_quarry.core.plan.planner import Obstacle, Request, make_plan, mend
+from vast_quarry.core.plan.planner import make_plan, mend
+from vast_quarry.core.plan.request import Obstacle, Request
 from vast_quarry.core.plan.rings import Station, rings
 from vast_quarry.core.plan.shots import shot_list
 from vast_quarry.core.plan.standin import make_standin, standin_from_mesh
@@ -252,7 +253,10 @@ def test_difficult_subjects_come_with_a_remedy(known: dict, says: str) -> None:
     assert says not in " ".join(make_plan(Request()).findings)
 
 
-def test_the_underside_counts_when_it_is_wanted() -> None:
+def test_an_underside_that_is_wanted_gets_a_lap_from_below() -> None:
     wanted = make_plan(Request(underside=True))
-    assert wanted.coverage.share_seen(wanted.standin) < 0.97
-    assert make_plan(Request()).coverage.share_seen(make_plan(Request()).standin) > 0.99
+    below = [s for s in wanted.stations if s.role == "underside"]
+    assert all(s.center[2] < 0.29 for s in below)
+    assert wanted.coverage.share_seen(wanted.standin) > 0.99
+    without = wanted.watcher.coverage([s for s in wanted.stations if s.role != "underside"])
+    assert without.share_seen(wanted.standin) < 0.97

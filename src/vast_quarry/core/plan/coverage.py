@@ -129,12 +129,12 @@ class Watcher:
     ) -> None:
         self.standin, self.camera, self.focus = standin, camera, focus
         self.cos_well = float(np.cos(np.radians(well)))
-        self._scene = RayScene()
-        self._scene.add(standin.vertices, standin.faces)
+        self.scene = RayScene()
+        self.scene.add(standin.vertices, standin.faces)
         for v, f in obstacles:
-            self._scene.add(v, f)
+            self.scene.add(v, f)
         size = float(np.linalg.norm(standin.size))
-        self._lifted = standin.centers + standin.normals * 1e-4 * size
+        self.lifted = standin.centers + standin.normals * 1e-4 * size
 
     def look(self, stations: Sequence[Station]) -> tuple[NDArray[np.bool_], NDArray[np.float32], NDArray[np.float32]]:
         """Which patches are well seen, cosines of incidence, and distances, all (S, P)."""
@@ -145,11 +145,11 @@ class Watcher:
         c, centers = self.camera, _centers(stations)
         lens = np.array([c.fx, c.fy, c.cx, c.cy, c.width, c.height], float)
         rotations = np.stack([s.rotation for s in stations])
-        _in_view(centers, rotations, self._lifted, self.standin.normals, lens, self.cos_well, seen, facing, distance)
+        _in_view(centers, rotations, self.lifted, self.standin.normals, lens, self.cos_well, seen, facing, distance)
         s, q = np.nonzero(seen)
         cast = np.empty((len(s), 6), np.float32)
-        cast[:, :3], cast[:, 3:] = self._lifted[q], centers[s] - self._lifted[q]
-        seen[s, q] = ~self._scene.blocked(cast, near=0.0, far=1.0)
+        cast[:, :3], cast[:, 3:] = self.lifted[q], centers[s] - self.lifted[q]
+        seen[s, q] = ~self.scene.blocked(cast, near=0.0, far=1.0)
         return seen, facing, distance
 
     def coverage(self, stations: Sequence[Station]) -> Coverage:
@@ -158,7 +158,7 @@ class Watcher:
         best = np.where(seen, facing, 0.0).max(0, initial=0.0)
         nearest = np.where(seen, distance, np.inf).min(0, initial=np.inf)
         sharp: NDArray[np.bool_] = np.any(seen & (distance >= self.focus[0]) & (distance <= self.focus[1]), axis=0)
-        widest = _widest(seen, _centers(stations), self._lifted)
+        widest = _widest(seen, _centers(stations), self.lifted)
         return Coverage(
             seen=seen,
             count=seen.sum(0),

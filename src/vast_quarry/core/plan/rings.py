@@ -19,11 +19,12 @@ Array = NDArray[np.float64]
 
 @dataclass(frozen=True)
 class Station:
-    """A place to take a photo from: rotation world to camera (3, 3), centre (3,), and which ring it belongs to."""
+    """A place to take a photo from: rotation world to camera (3, 3), centre (3,), which ring it belongs to, what for."""
 
     rotation: Array
     center: Array
     ring: int
+    role: str = "lap"
 
 
 def fitting_distance(extent: ArrayLike, camera: Camera, fill: float = 0.8) -> float:

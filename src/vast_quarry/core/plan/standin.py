@@ -17,7 +17,7 @@ from vast_quarry.core.surface.decimate import decimate
 from vast_quarry.core.surface.mesh import face_areas
 
 Array = NDArray[np.float64]
-Shape = Literal["box", "cylinder", "sphere", "figure", "panel"]
+Shape = Literal["box", "cylinder", "sphere", "figure", "panel", "ground", "corner", "room", "mesh"]
 
 #: patches of a stand-in when nothing else is said
 PATCHES = 4000
@@ -158,6 +158,18 @@ def _figure(size: Array, patches: int) -> Mesh:
     return _joined(parts)
 
 
+def _inner(size: Array, walls: str, patches: int) -> Mesh:
+    """Floor and walls seen from inside: ``walls`` holds l (left, -x), b (back, +y), r and f."""
+    x, y, z = size
+    edge = float(np.sqrt((x * y + 2 * (x + y) * z) / patches * 2))
+    ex, ey, ez = np.diag(size)
+    low = np.array([-x / 2, -y / 2, 0.0])
+    sheets = {
+        "l": (low, ey, ez), "b": (low + ey, ex, ez), "r": (low + ex + ey, -ey, ez), "f": (low + ex, -ex, ez),
+    }  # fmt: skip
+    return _joined([_sheet(low, ex, ey, edge), *[_sheet(*sheets[w], edge) for w in walls]])
+
+
 def make_standin(
     shape: Shape, width: float, depth: float, height: float, patches: int = PATCHES, underside: bool = False
 ) -> StandIn:
@@ -180,6 +192,9 @@ def make_standin(
         v, f = _sheet(corner, np.array([width, 0, 0]), np.array([0, 0, height]), edge)
         return standin_of(v, f, underside=True)
     size = np.array([width, depth, height])
+    if shape in ("ground", "corner", "room"):
+        v, f = _inner(size, {"ground": "", "corner": "lb", "room": "lbrf"}[shape], patches)
+        return standin_of(v, f, underside=True)
     if shape == "box":
         v, f = _box(size, patches)
     elif shape == "cylinder":

@@ -73,6 +73,7 @@ def texture_mesh(
     atlas = unwrap(vertices, faces, make_charts(vertices, faces), size, density * 1.5)
     if settings.even_out:
         photos.gains = _gains(context, photos, vertices, normals, scale)
+    context.stage("Laying out texels", 0, 1)
     texels, points, point_normals = _texels(atlas, vertices, normals)
     on_texels = ColorSum(points, point_normals, scale)
     on_vertices = ColorSum(vertices, normals, scale)
@@ -116,6 +117,7 @@ def _gains(
         colors, seen = one.colors()
         usable = seen & (colors.min(1) > 4) & (colors.max(1) < 250)
         samples.append((np.flatnonzero(usable), colors[usable]))
+    context.stage("Weighing colours", 0, 1)
     return even_gains(samples, len(pick), len(samples))
 
 

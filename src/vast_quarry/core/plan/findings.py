@@ -1,0 +1,106 @@
+"""What there is to say about a plan, in plain sentences."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from itertools import pairwise
+
+import numpy as np
+
+from vast_quarry.core.plan.advice import advice
+from vast_quarry.core.plan.coverage import ENOUGH
+from vast_quarry.core.plan.light import EXPOSURE
+from vast_quarry.core.plan.optics import Optics, airy_diameter, diffraction_limit, shutter_for
+from vast_quarry.core.plan.request import Request
+from vast_quarry.core.plan.rings import Station
+
+
+def shutter_of(p: Request) -> float:
+    """Shutter time in s: as set, else what the light asks for."""
+    return p.shutter_s or shutter_for(EXPOSURE[p.light.kind], p.f_number, p.iso)
+
+
+def blur_px(p: Request, o: Optics) -> float:
+    """Motion blur in pixels of the way the camera is held, at the shutter time."""
+    shutter = shutter_of(p)
+    if p.hold == "hand":
+        return o.hand_blur_px(shutter)
+    if p.hold == "table":
+        return o.table_blur_px(shutter, p.table_deg_s, float(np.hypot(p.width, p.depth)) / 2)
+    return 0.0
+
+
+def optics_findings(p: Request, o: Optics, reach: float) -> list[str]:
+    """Detail, focus, diffraction, exposure and motion; ``reach`` is how far the subject extends from where it is focused."""
+    out = []
+    finest = 2 * max(o.gsd_mm, airy_diameter(p.f_number) / o.pitch_mm * o.gsd_mm / 2)
+    if o.gsd_mm > p.detail_mm / 2 * 1.001:
+        out.append(
+            f"Detail of {p.detail_mm:g} mm needs a GSD of {p.detail_mm / 2:.2g} mm; from here it is {o.gsd_mm:.2g} mm. "
+            f"{finest:.2g} mm is the finest that can be told apart. Go closer with more photos, or use a longer lens or more pixels."
+        )
+    near, far = o.sharp_m()
+    if near > o.distance_m - reach or far < o.distance_m + reach:
+        out.append("Not the whole depth of the subject is in focus. Close the aperture or step back.")
+    limit = diffraction_limit(o.pitch_mm)
+    if p.f_number > limit * 1.05:
+        out.append(f"Diffraction softens the picture beyond f/{limit:.0f} with pixels of {o.pitch_mm * 1000:.1f} um.")
+    shutter = shutter_of(p)
+    if p.hold == "hand" and shutter > 1.02 * o.longest_by_hand():
+        out.append(
+            f"The light asks for {_time(shutter)} at f/{p.f_number:g} and ISO {p.iso:g}; by hand {_time(o.longest_by_hand())} is the "
+            "longest. Use a tripod, more light, or a higher ISO."
+            if not p.shutter_s
+            else f"{_time(shutter)} is too long by hand; {_time(o.longest_by_hand())} is the longest."
+        )
+    if p.hold == "table" and (b := blur_px(p, o)) > 0.5:
+        out.append(
+            f"The table turns too fast: {b:.1f} pixels of motion blur. Turn slower, or open the shutter for less time."
+        )
+    return out
+
+
+def _time(seconds: float) -> str:
+    return f"1/{1 / seconds:.0f} s" if seconds < 0.5 else f"{seconds:.1f} s"
+
+
+def same_spot(stations: Sequence[Station], distance: float) -> list[tuple[int, int]]:
+    """Pairs of following shots that stand on one spot."""
+    return [
+        (k, k + 1)
+        for k, (a, b) in enumerate(pairwise(stations))
+        if np.linalg.norm(a.center - b.center) < 0.02 * distance
+    ]
+
+
+def coverage_findings(p: Request, few: float, along: float, across: float, laps: int) -> list[str]:
+    """Overlap, and how much too few photos see."""
+    out = []
+    if along < 0.6:
+        out.append(f"Neighbouring photos share only {100 * along:.0f} %; 60 % is the least that aligns well.")
+    if across < 0.4 and laps > 1:
+        out.append(f"Neighbouring laps share only {100 * across:.0f} %. Add a lap between them.")
+    if few > 0.01:
+        out.append(f"{100 * few:.0f} % of the surface is seen by fewer than {ENOUGH} photos. Add shots that mend it.")
+    return out
+
+
+def subject_findings(p: Request) -> list[str]:
+    """What its nature asks for."""
+    return advice(p.skin, p.way, p.holes, p.recesses, p.underside, p.turnable)
+
+
+def spot_findings(stations: Sequence[Station], distance: float) -> list[str]:
+    """Shots from one spot: turning alone gives no depth."""
+    pairs = same_spot(stations, distance)
+    if not pairs:
+        return []
+    first = f"Shots {pairs[0][0] + 1} and {pairs[0][1] + 1}"
+    more = f" and {len(pairs) - 1} further pairs" if len(pairs) > 1 else ""
+    return [f"{first}{more} are taken from one spot: tilting alone gives no depth. Take a step between them."]
+
+
+def reach_radius(p: Request) -> float:
+    """How far the subject extends from where laps are focused (m)."""
+    return 0.0 if p.in_strips else math.hypot(p.width, p.depth) / 2
