@@ -10,7 +10,7 @@ from rich.console import Console
 from vast_quarry import __version__
 from vast_quarry.cli import build, rig
 from vast_quarry.cli.optics import optics
-from vast_quarry.cli.plan import mat, plan
+from vast_quarry.cli.plan import marks, mat, plan
 from vast_quarry.cli.serve import serve
 from vast_quarry.cli.warm import warm
 from vast_quarry.core.errors import PlainError
@@ -27,6 +27,7 @@ app.command()(build.align)
 app.command()(optics)
 app.command()(plan)
 app.command()(mat)
+app.command()(marks)
 app.command()(serve)
 app.command(hidden=True)(warm)
 app.add_typer(rig.app, name="rig")

@@ -12,9 +12,12 @@ from rich.console import Console
 
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import atomic_write, write_json
-from vast_quarry.core.formats.pdf import mat_pdf
+from vast_quarry.core.formats.meshes import read_mesh
+from vast_quarry.core.formats.pdf import mat_pdf, step_marks_pdf
 from vast_quarry.core.plan.mats import PAPERS, make_mat
-from vast_quarry.core.plan.shots import shot_list, shot_sheet
+from vast_quarry.core.plan.shots import planned_glb, shot_list, shot_sheet
+from vast_quarry.core.plan.standin import StandIn, standin_from_mesh
+from vast_quarry.pipeline.estimate import expected
 from vast_quarry.pipeline.output import claim_output
 from vast_quarry.pipeline.planning import PlanFile, PlanIn, patches_of, told
 from vast_quarry.pipeline.recipe import first_misfit
@@ -63,22 +66,60 @@ def plan(
     subject: Annotated[Path, typer.Argument(help="JSON file with subject, camera and wish", show_default=False)],
     out: Annotated[Path, typer.Option("--out", help="Folder for the plan", show_default=False)],
 ) -> None:
-    """Work out a shooting plan: plan.json, shots.csv, shots.pdf, coverage.json."""
+    """Work out a shooting plan: plan.json, shots.csv, shots.pdf, cameras.glb, coverage.json."""
     request = read_subject(subject)
-    worked = request.work_out()
-    result = told(worked)
+    mesh, notes = _mesh_of(request, subject.parent)
+    worked = request.work_out(mesh)
+    worked.findings.extend(notes)
+    result = told(worked, request.colors)
     claim_output(out)
     write_json(out / "plan.json", PlanFile(request=request, result=result).model_dump(mode="json"))
     with atomic_write(out / "shots.csv") as f:
         f.write(shot_list(worked).encode())
     with atomic_write(out / "shots.pdf") as f:
         f.write(shot_sheet(worked, subject.stem))
+    with atomic_write(out / "cameras.glb") as f:
+        f.write(planned_glb(worked))
     write_json(out / "coverage.json", patches_of(worked).model_dump(mode="json"))
     say = lambda text: console.print(text, markup=False, highlight=False)  # noqa: E731
     say(f"{result.total} shots from {result.distance:.2f} m, GSD {result.gsd_mm:.2g} mm, in {out}")
     say(f"{100 * result.seen_by_three:.1f} % of the surface is seen by three photos or more.")
+    for e in expected(result.total, request.pixels_wide * request.pixels_high / 1e6):
+        say(
+            f"{e.grade.value.capitalize()}: about {max(1, round(e.seconds / 60))} min and {e.memory_mb / 1000:.1f} GB of memory."
+        )
     for finding in result.findings:
         say(finding)
+
+
+def _mesh_of(request: PlanIn, folder: Path) -> tuple[StandIn | None, list[str]]:
+    """The mesh that stands in, where one is asked for; its path is taken from the subject file's folder."""
+    if request.shape != "mesh":
+        return None, []
+    if not request.mesh:
+        raise PlainError("The shape is a mesh, but no mesh is named.", "Name a file with the key mesh.")
+    return standin_from_mesh(*read_mesh(folder / request.mesh), request.underside)
+
+
+def marks(
+    out: Annotated[Path, typer.Option("--out", help="PDF file to write", show_default=False)],
+    stops: Annotated[int, typer.Option(help="Marks of a turn: 12, 18, 20, 24 or 36", min=4, max=90)] = 24,
+    elevations: Annotated[str, typer.Option(help="Elevations in degrees, with commas between")] = "10,30,50",
+) -> None:
+    """Step marks for a table turned by hand, and elevation stops, to print at true size."""
+    try:
+        rises = [float(x) for x in elevations.split(",") if x.strip()]
+    except ValueError:
+        raise PlainError(f"{elevations} are no elevations.", "Write them like 10,30,50.") from None
+    if out.suffix.lower() != ".pdf":
+        raise PlainError(f"{out.name} does not end in .pdf.", "Name a PDF file with --out.")
+    try:
+        out.parent.mkdir(parents=True, exist_ok=True)
+        with atomic_write(out) as f:
+            f.write(step_marks_pdf(stops, rises))
+    except OSError as error:
+        raise PlainError(f"{out} cannot be written ({error.strerror}).", "Choose another place.") from error
+    console.print(f"{stops} stops. Print at 100 %, and measure the line.", markup=False)
 
 
 def mat(

@@ -13,6 +13,7 @@ from rich.progress import track
 from vast_quarry.cli.plan import read_plan
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.plan.rings import Station, parse_ring_plan
+from vast_quarry.core.rig.scenes import SCENES
 from vast_quarry.core.rig.shoot import DEFECTS, ShootSettings, focal_pixels, shoot
 
 app = typer.Typer(help="Practice rig: made-up scenes, photographed with known truth.", no_args_is_help=True)
@@ -30,7 +31,7 @@ def parse_size(text: str) -> tuple[int, int]:
 @app.command("shoot")
 def shoot_command(
     out: Annotated[Path, typer.Option("--out", help="Folder for photos, masks and truth", show_default=False)],
-    scene: Annotated[str, typer.Option(help="milestone or finial")] = "milestone",
+    scene: Annotated[str, typer.Option(help="milestone, finial, well-head or yard")] = "milestone",
     plan: Annotated[str, typer.Option(help="Rings and photos in each, like ring:3x12, or a plan.json")] = "ring:3x12",
     size: Annotated[str, typer.Option(help="Size of the photos in pixels")] = "1200x900",
     seed: Annotated[int, typer.Option(help="The same seed gives the same photos")] = 1,
@@ -44,7 +45,9 @@ def shoot_command(
     try:
         if plan.endswith(".json"):
             file = read_plan(Path(plan))
-            planned = [Station(np.array(s.rotation), np.array(s.center), s.ring) for s in file.result.stations]
+            # what is shot from below is shot with the subject turned over: a set of its own
+            upright = [s for s in file.result.stations if s.role != "underside"]
+            planned = [Station(np.array(s.rotation), np.array(s.center), s.ring, s.role) for s in upright]
             width, height = file.request.pixels_wide, file.request.pixels_high
             focal = file.result.focal_px / focal_pixels(1.0, width, height)
             rings, per_ring = 1, len(planned)
@@ -73,3 +76,27 @@ def shoot_command(
             f"The folder {out} cannot be written ({error.strerror or error}).", "Choose another one."
         ) from error
     console.print(f"{rings * per_ring} photos in {out / 'photos'}", markup=False, highlight=False, soft_wrap=True)
+
+
+@app.command("serve")
+def serve_command(
+    scene: Annotated[str, typer.Option(help="milestone, finial, well-head or yard")] = "milestone",
+    size: Annotated[str, typer.Option(help="Size of the photos in pixels")] = "1200x900",
+    focal: Annotated[float, typer.Option(help="Focal length as 35 mm equivalent, in mm")] = 40.0,
+    seed: Annotated[int, typer.Option(help="The same seed gives the same photos")] = 1,
+    host: Annotated[str, typer.Option(help="Address to listen at")] = "127.0.0.1",
+    port: Annotated[int, typer.Option(help="Port to listen at")] = 8770,
+) -> None:
+    """Camera, stand, turntable and lamps behind HTTP (docs/rig.md). Stop with Ctrl-C."""
+    import uvicorn
+
+    from vast_quarry.rig.app import make_rig_app
+
+    width, height = parse_size(size)
+    if scene not in SCENES:
+        raise PlainError(f"There is no scene called {scene}.", f"Choose one of {', '.join(SCENES)}.")
+    if not (64 <= width <= 8000 and 64 <= height <= 8000):
+        raise PlainError("The rig's photos have 64 to 8000 pixels a side.")
+    settings = ShootSettings(scene=scene, width=width, height=height, focal35=focal, seed=seed, heldout=0)
+    console.print(f"The practice rig is at http://{host}:{port}/  (Ctrl-C stops it)", highlight=False)
+    uvicorn.run(make_rig_app(settings), host=host, port=port, log_level="warning")

@@ -20,16 +20,20 @@ TYPICAL: dict[str, dict[str, float]] = {
         "Standing the model up": 0.3,
     },
     "points": {"Straightening photos": 0.7, "Depth maps": 33.5, "Fusing": 2},
-    "surface": {"Surface through the points": 10.2, "Cutting": 1.2, "Main body": 0.2, "Fewer triangles": 0.4},
-    "texture": {"Unwrapping": 1.7, "Evening out colours": 11.3, "Colouring": 7, "Filling the atlas": 1.8},
+    "surface": {"Surface through the points": 7.5, "Cutting": 1.2, "Main body": 0.2, "Fewer triangles": 0.4},
+    "texture": {
+        "Unwrapping": 0.8, "Evening out colours": 2.5, "Weighing colours": 0.3, "Laying out texels": 1.3, "Colouring": 3.3,
+        "Filling the atlas": 1,
+    },
     "finish": {"Editing": 5},
 }  # fmt: skip
 
 #: share of a stage after which its own pace counts more than what it took before
 OWN_PACE = 0.08
-#: weight of the earlier run at the beginning, as a share of the whole step; gone when this share of it is seen
-PRIOR = 0.05
-TRUSTED = 0.1
+#: weight of the earlier run at the beginning, as a share of the whole step; gone when this share of it is seen: one short
+#: stage that ran quicker than usual says little about the rest
+PRIOR = 0.1
+TRUSTED = 0.3
 
 
 @dataclass
@@ -66,12 +70,15 @@ class StageClock:
             own = None
         else:
             own = spent * (1 - share) / share
-        known = sum(self.plan.get(n, 0.0) for n in self.took) + mine * share
+        seen, ran = mine * share, spent
+        if own is not None:  # a stage that foretells itself counts as a whole for the pace of those to come
+            seen, ran = mine, spent / share
+        known = sum(self.plan.get(n, 0.0) for n in self.took) + seen
         whole = sum(self.plan.values())
         prior = PRIOR * max(0.0, whole - known / TRUSTED)
         if known + prior <= 0:
             return own
-        pace = (sum(self.took.values()) + spent + prior) / (known + prior)
+        pace = (sum(self.took.values()) + ran + prior) / (known + prior)
         return (mine * (1 - share) * pace if own is None else own) + later * pace
 
     def end(self) -> None:

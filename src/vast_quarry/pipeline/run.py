@@ -73,6 +73,7 @@ class Runner:
     def __init__(self, store: Store, reporter: Reporter) -> None:
         self.store, self.reporter = store, reporter
         self.cancelled = threading.Event()
+        self._pace = 1.0
 
     def run(
         self, recipe: Recipe, places: dict[str, dict[str, Any]], until: str = "texture", from_in_use: bool = False
@@ -144,7 +145,15 @@ class Runner:
         usual = set(TYPICAL.get(layer, {}))
         timed = [v for v in self.store.versions(layer) if usual & set(v.stages)]
         same = [v for v in timed if v.settings == settings]
-        return (same or timed)[-1].stages if timed else TYPICAL.get(layer, {})
+        if timed:
+            return (same or timed)[-1].stages
+        return {name: seconds * self._pace for name, seconds in TYPICAL.get(layer, {}).items()}
+
+    def _learn_pace(self, layer: str, took: dict[str, float]) -> None:
+        """How much slower or quicker than usual photos and machine are, for the steps to come."""
+        typical = sum(s for name, s in TYPICAL.get(layer, {}).items() if name in took)
+        if typical > 2:
+            self._pace = sum(took.values()) / typical
 
     def _one(
         self, step: Step, settings: StepSettings, result: RunResult, executor: LazyExecutor, memory: MemoryWatch
@@ -168,6 +177,8 @@ class Runner:
             try:
                 figures = step.run(context)
                 context.clock.end()
+                if not resumed:
+                    self._learn_pace(step.layer, context.clock.took)
                 found = self.store.finish(
                     step.layer, key, plain, {p: v.number for p, v in parents.items()}, figures, context.findings,
                     time.monotonic() - began, None if resumed else context.clock.took,

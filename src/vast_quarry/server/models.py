@@ -51,6 +51,8 @@ class Job(SQLModel, table=True):
     message: str = ""
     log: list[str] = Field(default_factory=list, sa_column=Column(JSON, nullable=False))
     cancel: bool = False
+    #: a shoot waits until somebody lets it go on
+    pause: bool = False
     made: str = Field(default_factory=now)
     started: str | None = None
     ended: str | None = None

@@ -33,6 +33,7 @@ class JobReporter:
         self._last = 0.0
         self._stage = ""
         self._left: tuple[float, float] | None = None
+        self._paused = False
         self._lock = threading.Lock()
 
     def write(self, **values: object) -> None:
@@ -44,6 +45,7 @@ class JobReporter:
                 return
             if job.cancel:
                 self.cancelled.set()
+            self._paused = bool(values.get("pause", job.pause))
             line = values.pop("line", None)
             if line:
                 job.log = [*job.log, str(line)][-400:]
@@ -80,6 +82,15 @@ class JobReporter:
     def end(self, layer: str, seconds: float, reused: bool) -> None:
         """A step is done."""
         self.write(line="  as before" if reused else f"  done in {seconds:.1f} s")
+
+    def pause(self, message: str) -> None:
+        """Wait for somebody to see to it."""
+        self.write(pause=True, message=message, seconds_left=None, line=f"  {message}")
+
+    def paused(self) -> bool:
+        """Whether the job waits."""
+        self.write()
+        return self._paused
 
     def say(self, text: str) -> None:
         """A finding."""
@@ -118,7 +129,7 @@ def run_job(engine: Engine, data: Path, job: Job) -> None:
                 reporter.stage("", "Pictures for the page", k, len(done.versions))
                 make_ready(folders, layer)
         elif job.kind == "shoot":
-            shoot_project(folders, job.params, reporter, cancelled)
+            shoot_project(folders, job.id, job.params, reporter, cancelled)
         else:
             raise PlainError(f"There is no job called {job.kind}.")
     except Cancelled:
@@ -129,7 +140,7 @@ def run_job(engine: Engine, data: Path, job: Job) -> None:
         state, message = "failed", f"Something went wrong inside the program ({type(error).__name__}: {error})."
     finally:
         over.set()
-    reporter.write(state=state, message=message, ended=now(), seconds_left=None, line=message or "Done")
+    reporter.write(state=state, message=message, pause=False, ended=now(), seconds_left=None, line=message or "Done")
 
 
 def work(data: Path, parent: int | None = None, once: bool = False) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 
 import numpy as np
@@ -96,3 +97,59 @@ def write_glb(
     document.set_binary_blob(blob)
     with atomic_write(path) as out:
         out.write(b"".join(document.save_to_bytes()))
+
+
+def cameras_glb(
+    stations: Sequence[tuple[str, NDArray, NDArray]],
+    yfov: float,
+    aspect: float,
+    vertices: NDArray,
+    faces: NDArray,
+    generator: str = "Vast Quarry",
+) -> bytes:
+    """Cameras as GLB, with a plain shape among them.
+
+    Parameters
+    ----------
+    stations : sequence of (name, rotation, center)
+        Rotation (3, 3) world to camera (x right, y down, z forward), centre (3,), Z up; written Y up.
+    yfov : float
+        Angle of view from top to bottom in radians.
+    aspect : float
+        Width over height.
+    vertices : (N, 3), faces : (M, 3)
+        What stands in for the subject.
+    """
+    position, index = y_up(np.asarray(vertices, float)).astype("<f4"), np.asarray(faces).astype("<u4")
+    blob = position.tobytes() + index.tobytes()
+    nodes = [gltf.Node(mesh=0, name="subject")]
+    for name, rotation, center in stations:
+        # a glTF camera looks along its -z with y up
+        axes = y_up(np.stack([rotation[0], -rotation[1], -rotation[2]]))
+        matrix = np.eye(4)
+        matrix[:3, :3], matrix[:3, 3] = axes.T, y_up(np.asarray(center, float)[None])[0]
+        nodes.append(gltf.Node(camera=0, name=name, matrix=matrix.T.ravel().tolist()))
+    document = gltf.GLTF2(
+        asset=gltf.Asset(version="2.0", generator=generator),
+        scene=0,
+        scenes=[gltf.Scene(nodes=list(range(len(nodes))))],
+        nodes=nodes,
+        cameras=[gltf.Camera(type="perspective", perspective=gltf.Perspective(yfov=yfov, aspectRatio=aspect, znear=0.01))],
+        meshes=[gltf.Mesh(primitives=[gltf.Primitive(attributes=gltf.Attributes(POSITION=0), indices=1)], name="subject")],
+        accessors=[
+            gltf.Accessor(
+                bufferView=0, componentType=gltf.FLOAT, count=len(position), type=gltf.VEC3,
+                min=position.min(0).tolist(), max=position.max(0).tolist(),
+            ),
+            gltf.Accessor(bufferView=1, componentType=gltf.UNSIGNED_INT, count=int(index.size), type=gltf.SCALAR),
+        ],
+        bufferViews=[
+            gltf.BufferView(buffer=0, byteOffset=0, byteLength=position.nbytes, target=gltf.ARRAY_BUFFER),
+            gltf.BufferView(
+                buffer=0, byteOffset=position.nbytes, byteLength=index.nbytes, target=gltf.ELEMENT_ARRAY_BUFFER
+            ),
+        ],
+        buffers=[gltf.Buffer(byteLength=len(blob))],
+    )  # fmt: skip
+    document.set_binary_blob(blob)
+    return b"".join(document.save_to_bytes())

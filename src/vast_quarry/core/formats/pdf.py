@@ -82,6 +82,74 @@ def _foot(page: Canvas, mat: Mat) -> None:
     page.drawString(x + (RULER + 5) * mm, y + 0.5 * mm, f"{FAMILY}, {numbers}")
 
 
+#: radius of the disc of step marks (mm)
+DISC = 88.0
+#: length of the arm of the elevation stops (mm)
+ARM = 150.0
+
+
+def step_marks_pdf(stops: int, elevations: list[float]) -> bytes:
+    """Step marks for a table turned by hand, and stops of elevation, at true size on A4.
+
+    Parameters
+    ----------
+    stops : int
+        Marks of a whole turn.
+    elevations : list of float
+        Degrees above the level; written on a second page as lines from a corner, to hold beside a tilted camera.
+    """
+    out = io.BytesIO()
+    page = Canvas(out, pagesize=A4, pageCompression=1, invariant=1)
+    page.setTitle(f"Step marks, {stops} a turn")
+    page.translate(A4[0] / 2, A4[1] / 2 + 10 * mm)
+    page.setLineWidth(0.2 * mm)
+    page.circle(0, 0, DISC * mm, stroke=1, fill=0)
+    page.circle(0, 0, 1 * mm, stroke=1, fill=0)
+    for k in range(stops):
+        a = 2 * math.pi * k / stops
+        page.saveState()
+        page.rotate(math.degrees(a))
+        inner = DISC - (16 if k % 3 == 0 else 10)
+        page.line(inner * mm, 0, DISC * mm, 0)
+        page.setFont("Helvetica", 9)
+        page.translate((inner - 6) * mm, 0)
+        page.rotate(-90)
+        page.drawCentredString(0, 0, str(k + 1))
+        page.restoreState()
+    page.setFont("Helvetica", 8)
+    page.drawCentredString(
+        0,
+        -(DISC + 8) * mm,
+        f"{stops} stops, {360 / stops:g} degrees each. Cut along the circle; turn from mark to mark.",
+    )
+    _check_line(page, -RULER / 2, -(DISC + 18))
+    page.showPage()
+    page.setFont("Helvetica", 8)
+    x0, y0 = 25 * mm, 60 * mm
+    page.setLineWidth(0.2 * mm)
+    page.line(x0, y0, x0 + ARM * mm, y0)
+    for e in sorted(elevations):
+        a = math.radians(e)
+        x, y = x0 + ARM * mm * math.cos(a), y0 + ARM * mm * math.sin(a)
+        page.line(x0, y0, x, y)
+        page.drawString(x + 2 * mm, y - 1 * mm, f"{e:.0f} degrees")
+    page.drawString(
+        x0, y0 - 10 * mm, "Elevations of the laps: the lower line is level, the corner is at the subject's middle."
+    )
+    _check_line(page, x0 / mm, y0 / mm - 24)
+    page.showPage()
+    page.save()
+    return out.getvalue()
+
+
+def _check_line(page: Canvas, x: float, y: float) -> None:
+    """A line of 100 mm from x, y (mm) to measure the print by."""
+    page.line(x * mm, y * mm, (x + RULER) * mm, y * mm)
+    for k in (0.0, RULER):
+        page.line((x + k) * mm, (y - 2) * mm, (x + k) * mm, (y + 2) * mm)
+    page.drawString((x + 2) * mm, (y + 2) * mm, "100 mm when printed at 100 %")
+
+
 def shot_list_pdf(
     title: str, facts: list[str], rows: list[list[str]], map_: list[tuple[float, float]], reach: float
 ) -> bytes:

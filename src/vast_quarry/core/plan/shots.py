@@ -8,10 +8,12 @@ import math
 
 import numpy as np
 
+from vast_quarry.core.formats.gltf import cameras_glb
 from vast_quarry.core.formats.pdf import shot_list_pdf
+from vast_quarry.core.plan.findings import blur_px, shutter_of
 from vast_quarry.core.plan.planner import Plan
 
-HEADING = ["shot", "lap", "turn_deg", "camera_height_m", "distance_m", "tilt_deg", "x_m", "y_m", "z_m"]
+HEADING = ["shot", "lap", "turn_deg", "camera_height_m", "distance_m", "tilt_deg", "x_m", "y_m", "z_m", "for"]
 
 
 def shot_rows(plan: Plan) -> list[list[str]]:
@@ -24,6 +26,7 @@ def shot_rows(plan: Plan) -> list[list[str]]:
         rows.append(
             [str(n), str(s.ring + 1), f"{turn:.0f}", f"{z:.2f}", f"{math.hypot(x, y):.2f}", f"{tilt:.0f}"]
             + [f"{v:.3f}" for v in (x, y, z)]
+            + [s.role]
         )
     return rows
 
@@ -44,12 +47,25 @@ def shot_sheet(plan: Plan, title: str) -> bytes:
     facts = [
         f"{len(plan.stations)} shots from about {plan.distance:.2f} m, focused there; sharp from {near:.2f} m to "
         + ("infinity." if math.isinf(far) else f"{far:.2f} m."),
-        f"{p.focal_mm:g} mm, f/{p.f_number:g}; by hand not slower than 1/{1 / o.longest_by_hand():.0f} s. Fix focus, zoom, exposure "
-        "and white balance.",
+        f"{p.focal_mm:g} mm, f/{p.f_number:g}, ISO {p.iso:g}, {_shutter(shutter_of(p))}"
+        + (f" ({blur_px(p, o):.1f} pixels of motion blur)" if p.hold != "tripod" else "")
+        + f"; by hand not slower than 1/{1 / o.longest_by_hand():.0f} s. Fix focus, zoom, exposure and white balance.",
         f"One pixel is {o.gsd_mm:.2g} mm on the subject; depth to about {1000 * plan.precision:.2g} mm.",
         *plan.findings,
     ]
-    short = [[r[0], r[1], f"{r[2]}\u00b0", f"{r[3]} m", f"{r[4]} m", f"{r[5]}\u00b0"] for r in shot_rows(plan)]
-    heading = ["shot", "lap", "turn", "camera height", "distance", "tilt"]
+    short = [[r[0], r[1], r[9], f"{r[2]}\u00b0", f"{r[3]} m", f"{r[4]} m", f"{r[5]}\u00b0"] for r in shot_rows(plan)]
+    heading = ["shot", "lap", "for", "turn", "camera height", "distance", "tilt"]
     places = [(float(s.center[0]), float(s.center[1])) for s in plan.stations]
     return shot_list_pdf(title, facts, [heading, *short], places, float(max(plan.standin.size[:2])) / 2)
+
+
+def _shutter(seconds: float) -> str:
+    return f"1/{1 / seconds:.0f} s" if seconds < 0.5 else f"{seconds:.1f} s"
+
+
+def planned_glb(plan: Plan) -> bytes:
+    """The planned cameras about the stand-in, as GLB."""
+    p = plan.request
+    named = [(f"shot {n}, lap {s.ring + 1}", s.rotation, s.center) for n, s in enumerate(plan.stations, 1)]
+    yfov = 2 * math.atan(p.pixels_high / 2 / p.camera.fy)
+    return cameras_glb(named, yfov, p.pixels_wide / p.pixels_high, plan.standin.vertices, plan.standin.faces)

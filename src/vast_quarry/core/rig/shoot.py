@@ -5,6 +5,7 @@ Everything that can go wrong in a photo is a named defect that can be switched o
 
 from __future__ import annotations
 
+import io
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -17,17 +18,22 @@ from PIL.TiffImagePlugin import IFDRational
 from vast_quarry.core.camera import Camera
 from vast_quarry.core.formats.atomic import write_json
 from vast_quarry.core.formats.ply import PlyData, write_ply
+from vast_quarry.core.plan.planner import make_plan
+from vast_quarry.core.plan.request import Request
 from vast_quarry.core.plan.rings import Station, fitting_distance, ring_elevations, rings
+from vast_quarry.core.pose import look_at
 from vast_quarry.core.progress import Progress, silent
 from vast_quarry.core.rig.light import bake_light, ray_scene
 from vast_quarry.core.rig.render import Shot, Studio, to_srgb8
-from vast_quarry.core.rig.scenes import Scene, blurred_backdrop, build_scene
+from vast_quarry.core.rig.scenes import SIZES, Scene, blurred_backdrop, build_scene
 from vast_quarry.core.rig.truth import camera_entry, count_views, set_info, truth_folder
 
 #: what can be switched off with ``--off``
 DEFECTS = ("distortion", "blur", "vignetting", "noise", "drift", "shake", "jitter")
 #: our made-up camera: sensor width and height of the 4:3 body in millimetres
 SENSOR = (17.3, 13.0)
+#: what of the yard's corner is wanted: width, depth, height (m)
+YARD = (2.9, 2.3, 1.7)
 
 
 @dataclass(frozen=True)
@@ -55,6 +61,15 @@ class ShootSettings:
         return defect not in self.off
 
 
+@dataclass(frozen=True)
+class Exposure:
+    """How the made-up camera was set, for its EXIF."""
+
+    shutter_s: float = 1 / 125
+    f_number: float = 8.0
+    iso: float = 200
+
+
 def focal_pixels(focal35: float, width: int, height: int) -> float:
     """Focal length in pixels of a 35 mm equivalent by the diagonal (43.27 mm)."""
     return float(focal35 / np.hypot(36.0, 24.0) * np.hypot(width, height))
@@ -72,6 +87,13 @@ def rig_camera(settings: ShootSettings) -> Camera:
 
 def stations_for(scene: Scene, camera: Camera, settings: ShootSettings) -> list[Station]:
     """The stations of a shoot: rings about the middle of the subject, exact on a turntable, unsteady by hand."""
+    if scene.name == "yard":
+        w, d, h = YARD
+        wanted = Request(
+            kind="corner", width=w, depth=d, height=h, pixels_wide=camera.width, pixels_high=camera.height,
+            focal_mm=camera.fx, sensor_mm=camera.width, rings=2, detail_mm=1e4 / camera.width, overlap=0.7,
+        )  # fmt: skip
+        return make_plan(wanted, 1500).stations
     target = np.array([0.0, 0.0, scene.size[2] * 0.47])
     distance = fitting_distance(scene.size, camera, settings.fill)
     jitter = 0.0 if scene.turntable or not settings.has("jitter") else 0.02
@@ -99,29 +121,19 @@ def shoot(
         raise ValueError(f"no defect called {', '.join(sorted(unknown))}; there are: {', '.join(DEFECTS)}")
     if (out / "photos").exists():
         raise FileExistsError(f"{out} already holds a shoot")
-    camera = rig_camera(settings)
-    guess = {"milestone": 0.6, "finial": 0.38}.get(settings.scene, 0.5)
-    gsd = guess / (settings.fill * min(settings.width, settings.height))
-    scene = build_scene(settings.scene, settings.seed, gsd)
-    rays = ray_scene(scene)
+    studio = Set(settings, progress)
+    scene, rays, camera = studio.scene, studio.rays, studio.camera
     stations = planned or stations_for(scene, camera, settings)
     total = len(stations) + settings.heldout + 3
-    progress(1, total)
-    bake_light(scene, rays)
-    progress(3, total)
-    studio = Studio(scene, rays, gsd)
     for folder in ("photos", "masks"):
         (out / folder).mkdir(parents=True)
     truth = truth_folder(out)
-    backdrop = blurred_backdrop(scene, camera.width, camera.height) if scene.turntable else None
-    rng = np.random.default_rng(settings.seed + 77)
     names, entries = [], []
     for i, station in enumerate(stations):
-        shot = _shot(camera, station, settings, rng, i)
-        photo, cover = studio.photograph(shot, backdrop)
+        photo, cover = studio.take(station, i)
         stem = f"{settings.scene}_{i + 1:03d}"
-        _save_photo(out / "photos" / f"{stem}.jpg", photo, settings, i)
-        Image.fromarray(((cover > 0.5) * 255).astype(np.uint8)).save(out / "masks" / f"{stem}.png")
+        (out / "photos" / f"{stem}.jpg").write_bytes(jpeg_photo(photo, settings, i))
+        (out / "masks" / f"{stem}.png").write_bytes(png_mask(cover))
         names.append(f"{stem}.jpg")
         entries.append(camera_entry(f"{stem}.jpg", camera, station.rotation, station.center))
         progress(4 + i, total)
@@ -132,14 +144,52 @@ def shoot(
     shape = f"planned_{len(stations)}" if planned else f"{settings.rings}x{settings.per_ring}"
     name = f"{settings.scene}_{shape}_s{settings.seed}"
     write_json(truth / "info.json", set_info(scene, name, views, names, {}))
-    write_json(truth / "heldout.json", {"cameras": _heldout(studio, camera, settings, scene, truth, progress, total)})
+    write_json(truth / "heldout.json", {"cameras": _heldout(studio, stations, truth, progress, total)})
     progress(total, total)
 
 
-def _shot(camera: Camera, station: Station, settings: ShootSettings, rng: np.random.Generator, i: int) -> Shot:
+class Set:
+    """A scene that is built and lit, with the camera before it."""
+
+    def __init__(self, settings: ShootSettings, progress: Progress = silent) -> None:
+        self.settings, self.camera = settings, rig_camera(settings)
+        gsd = SIZES.get(settings.scene, 0.5) / (settings.fill * min(settings.width, settings.height))
+        self.scene = build_scene(settings.scene, settings.seed, gsd)
+        progress(1, 100)
+        self.rays = ray_scene(self.scene)
+        bake_light(self.scene, self.rays)
+        progress(3, 100)
+        self.studio = Studio(self.scene, self.rays, gsd)
+        wide, high = self.camera.width, self.camera.height
+        self._backdrop = blurred_backdrop(self.scene, wide, high) if self.scene.turntable else None
+        self._rng = np.random.default_rng(settings.seed + 77)
+
+    def take(
+        self, station: Station, i: int, focus_error: float = 0.0, light: float = 1.0
+    ) -> tuple[NDArray[np.uint8], NDArray]:
+        """A photo (height, width, 3) from a station with all defects that are on, and the subject's share of each pixel.
+
+        ``focus_error`` is a share of the distance, ``light`` a factor on the exposure.
+        """
+        shot = _shot(self.camera, station, self.settings, self._rng, i, self._distance(station))
+        shot.focus *= 1 + focus_error
+        shot.exposure *= light
+        return self.studio.photograph(shot, self._backdrop)
+
+    def _distance(self, station: Station) -> float:
+        """How far away what is focused on is: the middle of an object; of a place what the camera points at."""
+        if self.scene.name != "yard":
+            return float(np.linalg.norm(station.center))
+        ray = np.concatenate([station.center, station.rotation[2]])[None].astype(np.float32)
+        t = float(self.rays.cast(ray)["t"][0])
+        return t if np.isfinite(t) else 3.0
+
+
+def _shot(
+    camera: Camera, station: Station, settings: ShootSettings, rng: np.random.Generator, i: int, distance: float
+) -> Shot:
     """One exposure at a station; random numbers are drawn whether or not a defect is on, so that it alone changes."""
     drift, balance, shake = rng.normal(0, 0.05), rng.normal(0, 0.012, 3), rng.normal(0, 1, 3)
-    distance = float(np.linalg.norm(station.center))
     shot = Shot(
         camera, station.rotation, station.center, focus=distance * 0.97, exposure=1.25, seed=settings.seed * 1000 + i
     )
@@ -157,28 +207,46 @@ def _shot(camera: Camera, station: Station, settings: ShootSettings, rng: np.ran
     return shot
 
 
-def _heldout(
-    studio: Studio, camera: Camera, settings: ShootSettings, scene: Scene, truth: Path, progress: Progress, total: int
-) -> list[dict]:
+def _between(studio: Set, stations: list[Station]) -> list[Station]:
+    """Stations of held-out views: between those of the rings; of a place, half way between neighbours."""
+    n = studio.settings.heldout
+    if studio.scene.name == "yard":
+        out = []
+        for k in np.linspace(1, len(stations) - 2, n).astype(int):
+            a, b = stations[k], stations[k + 1]
+            center = 0.6 * a.center + 0.4 * b.center
+            out.append(Station(look_at(center, center + a.rotation[2] + 0.5 * b.rotation[2]), center, 0))
+        return out
+    target = np.array([0.0, 0.0, studio.scene.size[2] * 0.47])
+    distance = fitting_distance(studio.scene.size, studio.camera, studio.settings.fill)
+    return [rings(target, distance, [18.0 + 22.0 * (i % 2)], 2 * n + 1)[(2 * i + 1)] for i in range(n)]
+
+
+def _heldout(studio: Set, stations: list[Station], truth: Path, progress: Progress, total: int) -> list[dict]:
     """Noise-free undistorted views between the stations, with exact masks."""
-    lens = camera.pinhole()
-    target = np.array([0.0, 0.0, scene.size[2] * 0.47])
-    distance = fitting_distance(scene.size, camera, settings.fill)
+    lens = studio.camera.pinhole()
     out = []
-    for i in range(settings.heldout):
-        elevation = 18.0 + 22.0 * (i % 2)
-        station = rings(target, distance, [elevation], 2 * settings.heldout + 1)[(2 * i + 1)]
-        linear, cover = studio.radiance(Shot(lens, station.rotation, station.center, focus=distance, exposure=1.0))
+    for i, station in enumerate(_between(studio, stations)):
+        focus = float(np.linalg.norm(station.center))
+        linear, cover = studio.studio.radiance(Shot(lens, station.rotation, station.center, focus=focus, exposure=1.0))
         photo, mask = f"view_{i + 1:02d}.png", f"view_{i + 1:02d}_mask.png"
         Image.fromarray(to_srgb8(linear * 1.25)).save(truth / "heldout" / photo)
-        Image.fromarray(((cover > 0.5) * 255).astype(np.uint8)).save(truth / "heldout" / mask)
+        (truth / "heldout" / mask).write_bytes(png_mask(cover))
         out.append(camera_entry(photo, lens, station.rotation, station.center, mask=mask))
-        progress(total - settings.heldout + i, total)
+        progress(total - studio.settings.heldout + i, total)
     return out
 
 
-def _save_photo(path: Path, photo: NDArray[np.uint8], settings: ShootSettings, i: int) -> None:
-    """JPEG with the EXIF of the made-up camera."""
+def png_mask(cover: NDArray) -> bytes:
+    """The exact mask of a photo as PNG."""
+    out = io.BytesIO()
+    Image.fromarray(((cover > 0.5) * 255).astype(np.uint8)).save(out, format="PNG")
+    return out.getvalue()
+
+
+def jpeg_photo(photo: NDArray[np.uint8], settings: ShootSettings, i: int, exposure: Exposure | None = None) -> bytes:
+    """JPEG with the EXIF of the made-up camera; ``exposure`` says how it was set."""
+    e = exposure or Exposure()
     exif = Image.Exif()
     if settings.exif:
         moment = datetime(2031, 5, 4, 10, 0) + timedelta(seconds=7 * i)
@@ -187,9 +255,12 @@ def _save_photo(path: Path, photo: NDArray[np.uint8], settings: ShootSettings, i
         exif[0x010F], exif[0x0110], exif[0x0131] = "Hollowmere", "Hollowmere P4", "practice rig"
         exif[0x0132], exif[0x0112] = stamp, 1
         sub = exif.get_ifd(0x8769)
-        sub[0x829A], sub[0x829D], sub[0x8827] = IFDRational(1, 125), IFDRational(80, 10), 200
+        sub[0x829A] = IFDRational(1, round(1 / e.shutter_s))
+        sub[0x829D], sub[0x8827] = IFDRational(round(10 * e.f_number), 10), round(e.iso)
         sub[0x9003] = sub[0x9004] = stamp
         sub[0x920A] = IFDRational(round(settings.focal35 * diagonal / float(np.hypot(36, 24)) * 10), 10)
         sub[0xA405] = round(settings.focal35)
         sub[0xA002], sub[0xA003] = settings.width, settings.height
-    Image.fromarray(photo).save(path, quality=settings.quality, subsampling=0, exif=exif)
+    out = io.BytesIO()
+    Image.fromarray(photo).save(out, format="JPEG", quality=settings.quality, subsampling=0, exif=exif)
+    return out.getvalue()

@@ -15,7 +15,7 @@ from sse_starlette.sse import EventSourceResponse
 
 from vast_quarry.server.models import Job
 from vast_quarry.server.routers.projects import Db
-from vast_quarry.server.services.jobs import cancel_job, recent_jobs
+from vast_quarry.server.services.jobs import cancel_job, pause_job, recent_jobs
 
 router = APIRouter(prefix="/api/jobs", tags=["jobs"])
 
@@ -30,6 +30,18 @@ def list_jobs(session: Db) -> list[Job]:
 def cancel(job_id: int, session: Db) -> Job:
     """Ask a job to stop."""
     return cancel_job(session, job_id)
+
+
+@router.post("/{job_id}/pause")
+def pause(job_id: int, session: Db) -> Job:
+    """Ask a shoot to wait after the shot under way."""
+    return pause_job(session, job_id, True)
+
+
+@router.post("/{job_id}/go-on")
+def go_on(job_id: int, session: Db) -> Job:
+    """Let a shoot go on: the shot that failed is tried again."""
+    return pause_job(session, job_id, False)
 
 
 def _snapshot(request: Request) -> list[dict[str, Any]]:

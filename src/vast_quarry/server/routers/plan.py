@@ -2,21 +2,34 @@
 
 from __future__ import annotations
 
+import tempfile
+from pathlib import Path
 from typing import Annotated
 
-from fastapi import APIRouter, Query, Response
+from fastapi import APIRouter, Query, Request, Response, UploadFile
 from fastapi.responses import JSONResponse
 
-from vast_quarry.core.formats.pdf import mat_pdf
+from vast_quarry.core.formats.pdf import mat_pdf, step_marks_pdf
 from vast_quarry.core.plan.mats import Paper, make_mat
-from vast_quarry.core.plan.shots import shot_list, shot_sheet
+from vast_quarry.core.plan.planner import Plan
+from vast_quarry.core.plan.shots import planned_glb, shot_list, shot_sheet
+from vast_quarry.pipeline.estimate import Expected, expected
 from vast_quarry.pipeline.planning import PatchesOut, PlanFile, PlanIn, PlanOut, patches_of, told
 from vast_quarry.server.models import Job
 from vast_quarry.server.routers.projects import Db
 from vast_quarry.server.services import jobs, planning, shooting
-from vast_quarry.server.services.folders import get_project
+from vast_quarry.server.services.folders import Folders, folders_of, get_project
 
 router = APIRouter(prefix="/api/projects/{project_id}/plan", tags=["plan"])
+
+
+def _folders(request: Request, project_id: int) -> Folders:
+    return folders_of(request.app.state.data, project_id)
+
+
+def _worked(request: Request, project_id: int, session: Db) -> Plan:
+    """The saved plan, worked out."""
+    return planning.worked_out(_folders(request, project_id), planning.saved_plan(get_project(session, project_id)))
 
 
 @router.get("")
@@ -26,10 +39,10 @@ def read(project_id: int, session: Db) -> PlanIn:
 
 
 @router.put("")
-def change(project_id: int, body: PlanIn, session: Db) -> PlanOut:
+def change(request: Request, project_id: int, body: PlanIn, session: Db) -> PlanOut:
     """Change the plan; what follows from it comes back."""
     project = get_project(session, project_id)
-    out = told(body.work_out())
+    out = told(planning.worked_out(_folders(request, project_id), body), body.colors)
     planning.save_plan(project, body, out.total)
     session.add(project)
     session.commit()
@@ -37,16 +50,18 @@ def change(project_id: int, body: PlanIn, session: Db) -> PlanOut:
 
 
 @router.get("/patches")
-def patches(project_id: int, session: Db) -> PatchesOut:
+def patches(request: Request, project_id: int, session: Db) -> PatchesOut:
     """The stand-in with what the planned photos see of it."""
-    return patches_of(planning.saved_plan(get_project(session, project_id)).work_out())
+    return patches_of(_worked(request, project_id, session))
 
 
 @router.post("/mend")
-def mend(project_id: int, session: Db, shots: Annotated[int, Query(ge=1, le=50)] = 6) -> planning.MendOut:
+def mend(
+    request: Request, project_id: int, session: Db, shots: Annotated[int, Query(ge=1, le=50)] = 6
+) -> planning.MendOut:
     """Add shots that mend the worst patches."""
     project = get_project(session, project_id)
-    out = planning.mended(planning.saved_plan(project), shots)
+    out = planning.mended(_folders(request, project_id), planning.saved_plan(project), shots)
     planning.save_plan(project, out.request, out.plan.total)
     session.add(project)
     session.commit()
@@ -54,17 +69,17 @@ def mend(project_id: int, session: Db, shots: Annotated[int, Query(ge=1, le=50)]
 
 
 @router.get("/shots.csv", response_class=Response)
-def shots(project_id: int, session: Db) -> Response:
+def shots(request: Request, project_id: int, session: Db) -> Response:
     """The shot list."""
-    text = shot_list(planning.saved_plan(get_project(session, project_id)).work_out())
+    text = shot_list(_worked(request, project_id, session))
     return Response(text, media_type="text/csv", headers={"Content-Disposition": 'attachment; filename="shots.csv"'})
 
 
 @router.get("/shots.pdf", response_class=Response)
-def shots_to_print(project_id: int, session: Db) -> Response:
+def shots_to_print(request: Request, project_id: int, session: Db) -> Response:
     """The shot list as a sheet to print."""
     project = get_project(session, project_id)
-    return Response(shot_sheet(planning.saved_plan(project).work_out(), project.name), media_type="application/pdf")
+    return Response(shot_sheet(_worked(request, project_id, session), project.name), media_type="application/pdf")
 
 
 @router.get("/mat.pdf", response_class=Response)
@@ -80,10 +95,49 @@ def mat_places(paper: Paper = "A4", round: bool = False) -> JSONResponse:
 
 
 @router.get("/plan.json")
-def plan_file(project_id: int, session: Db) -> PlanFile:
+def plan_file(request: Request, project_id: int, session: Db) -> PlanFile:
     """The plan as a file."""
-    request = planning.saved_plan(get_project(session, project_id))
-    return PlanFile(request=request, result=told(request.work_out()))
+    saved = planning.saved_plan(get_project(session, project_id))
+    return PlanFile(request=saved, result=told(planning.worked_out(_folders(request, project_id), saved), saved.colors))
+
+
+@router.get("/cameras.glb", response_class=Response)
+def planned_cameras(request: Request, project_id: int, session: Db) -> Response:
+    """The planned cameras about the stand-in, as glTF."""
+    glb = planned_glb(_worked(request, project_id, session))
+    headers = {"Content-Disposition": 'attachment; filename="planned.glb"'}
+    return Response(glb, media_type="model/gltf-binary", headers=headers)
+
+
+@router.get("/marks.pdf", response_class=Response)
+def marks_to_print(
+    request: Request, project_id: int, session: Db, stops: Annotated[int, Query(ge=4, le=90)] = 24
+) -> Response:
+    """Step marks for a table turned by hand, and the elevations of the laps, to print at true size."""
+    plan = _worked(request, project_id, session)
+    rises = [] if plan.request.in_strips else plan.elevations
+    return Response(step_marks_pdf(stops, rises), media_type="application/pdf")
+
+
+@router.post("/mesh")
+def bring_mesh(request: Request, project_id: int, session: Db, file: UploadFile) -> list[str]:
+    """Bring in a mesh that stands in for the subject; what there is to say about it comes back."""
+    project = get_project(session, project_id)
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / f"mesh{Path(file.filename or '').suffix.lower()[:8]}"
+        with path.open("wb") as out:
+            while part := file.file.read(1 << 20):
+                out.write(part)
+        notes = planning.take_mesh(_folders(request, project_id), path, planning.saved_plan(project).underside)
+    return notes
+
+
+@router.get("/expected")
+def expected_work(request: Request, project_id: int, session: Db) -> list[Expected]:
+    """Time and memory that a build of the planned photos takes on this machine, by grade."""
+    saved = planning.saved_plan(get_project(session, project_id))
+    total = int((get_project(session, project_id).plan or {}).get("total", 0))
+    return expected(total, saved.pixels_wide * saved.pixels_high / 1e6, planning.pace_here(request.app.state.data))
 
 
 @router.post("/shoot", status_code=202)

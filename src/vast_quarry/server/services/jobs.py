@@ -89,6 +89,24 @@ def cancel_job(session: Session, job_id: int) -> Job:
     return job
 
 
+def pause_job(session: Session, job_id: int, pause: bool) -> Job:
+    """Ask a shoot to wait, or to go on.
+
+    Raises
+    ------
+    NotFound
+        When there is none that runs or waits.
+    """
+    job = session.get(Job, job_id)
+    if job is None or job.kind != "shoot" or job.state not in ("running", "queued"):
+        raise NotFound("There is no shoot that could wait or go on.")
+    job.pause, job.message = pause, "" if not pause else job.message
+    session.add(job)
+    session.commit()
+    session.refresh(job)
+    return job
+
+
 def recent_jobs(session: Session, limit: int = 30) -> list[Job]:
     """Jobs that run or wait, and the latest that are over."""
     return list(session.exec(select(Job).order_by(col(Job.id).desc()).limit(limit)).all())

@@ -2,11 +2,26 @@
 
 from __future__ import annotations
 
+import re
+from pathlib import Path
+
+import numpy as np
 from pydantic import BaseModel, ValidationError
 
-from vast_quarry.core.plan.planner import mend
+from vast_quarry.core.errors import PlainError
+from vast_quarry.core.formats.atomic import write_arrays
+from vast_quarry.core.formats.meshes import read_mesh
+from vast_quarry.core.plan.planner import Plan, mend
+from vast_quarry.core.plan.standin import StandIn, standin_from_mesh, standin_of
+from vast_quarry.pipeline.estimate import pace_of
 from vast_quarry.pipeline.planning import PlanIn, PlanOut, told
+from vast_quarry.pipeline.steps.surface import load_mesh
+from vast_quarry.pipeline.store import Store
 from vast_quarry.server.models import Project
+from vast_quarry.server.services.folders import Folders
+
+#: where a project keeps the mesh that stands in for its subject
+MESH = "stand-in.npz"
 
 
 class MendOut(BaseModel):
@@ -17,12 +32,53 @@ class MendOut(BaseModel):
     plan: PlanOut
 
 
-def mended(request: PlanIn, shots: int) -> MendOut:
+def take_mesh(folders: Folders, file: Path, underside: bool) -> list[str]:
+    """Keep a mesh file as the project's stand-in; what there is to say about it."""
+    standin, notes = standin_from_mesh(*read_mesh(file), underside)
+    folders.make()
+    write_arrays(folders.root / MESH, vertices=standin.vertices, faces=standin.faces)
+    return notes
+
+
+def mesh_of(folders: Folders, p: PlanIn) -> tuple[StandIn | None, list[str]]:
+    """The mesh a plan asks for: the file that was brought in, or a version of Surface (``surface 3``).
+
+    Raises
+    ------
+    PlainError
+        When it is not there.
+    """
+    if p.shape != "mesh":
+        return None, []
+    version = re.fullmatch(r"surface (\d+)", p.mesh)
+    if version:
+        found = next((v for v in folders.store.versions("surface") if v.number == int(version[1])), None)
+        if found is None:
+            raise PlainError(f"There is no version {version[1]} of Surface.", "Choose another stand-in.")
+        return standin_from_mesh(*load_mesh(folders.store.folder(found)), p.underside)
+    try:
+        with np.load(folders.root / MESH) as stored:
+            return standin_of(stored["vertices"], stored["faces"], p.underside), []
+    except (OSError, ValueError, KeyError) as error:
+        raise PlainError("There is no mesh to stand in.", "Bring one in, or choose another shape.") from error
+
+
+def worked_out(folders: Folders, p: PlanIn) -> Plan:
+    """A plan with the mesh that it asks for."""
+    mesh, notes = mesh_of(folders, p)
+    plan = p.work_out(mesh)
+    plan.findings.extend(notes)
+    return plan
+
+
+def mended(folders: Folders, request: PlanIn, shots: int) -> MendOut:
     """A plan with further shots that mend its worst patches."""
-    found = mend(request.work_out(), shots)
+    found = mend(worked_out(folders, request), shots)
     extra = [*request.extra, *[(float(x), float(y), float(z)) for x, y, z in (m.station.center for m in found)]]
     after = request.model_copy(update={"extra": extra})
-    return MendOut(gains=[round(m.gain, 5) for m in found], request=after, plan=told(after.work_out()))
+    return MendOut(
+        gains=[round(m.gain, 5) for m in found], request=after, plan=told(worked_out(folders, after), after.colors)
+    )
 
 
 def saved_plan(project: Project) -> PlanIn:
@@ -37,3 +93,9 @@ def saved_plan(project: Project) -> PlanIn:
 def save_plan(project: Project, request: PlanIn, total: int) -> None:
     """Keep a plan in the project's row, with how many shots it has."""
     project.plan = {**request.model_dump(mode="json"), "total": total}
+
+
+def pace_here(data: Path) -> float:
+    """How this machine compares with the one the rates were measured on, from its projects."""
+    projects = data / "projects"
+    return pace_of(Store(f) for f in sorted(projects.iterdir())) if projects.is_dir() else 1.0

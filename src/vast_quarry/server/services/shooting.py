@@ -1,34 +1,70 @@
-"""Shooting a plan with the practice rig."""
+"""Shooting a plan with devices: turn, wait, trigger, fetch; pause, and go on where it was after a failure or a kill."""
 
 from __future__ import annotations
 
 import json
-import shutil
-import tempfile
 import threading
+from contextlib import nullcontext
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal, Protocol
 
 from pydantic import BaseModel, Field
 
 from vast_quarry.core.errors import PlainError
-from vast_quarry.core.formats.atomic import write_json
+from vast_quarry.core.formats.atomic import atomic_write, write_json
+from vast_quarry.core.plan.findings import shutter_of
+from vast_quarry.core.plan.planner import Plan
+from vast_quarry.core.plan.rings import Station
 from vast_quarry.core.progress import Cancelled
-from vast_quarry.core.rig.shoot import ShootSettings, focal_pixels, shoot
+from vast_quarry.core.rig.shoot import focal_pixels
 from vast_quarry.pipeline.planning import PlanIn
-from vast_quarry.pipeline.step import Reporter
+from vast_quarry.server.services.equipment import Equipment, at_front, shipped_rig
 from vast_quarry.server.services.folders import Folders
+from vast_quarry.server.services.planning import mesh_of
 
 #: where a project keeps the planned positions of its photos
 SHOTS = "shots.json"
+#: the simulated camera's widest picture
+WIDEST = 8000
+
+
+class FailureIn(BaseModel):
+    """What the practice rig lets fail, after so many shots that go well."""
+
+    device: Literal["camera", "turntable", "lamps"]
+    kind: Literal["silent", "error", "card full", "battery empty", "out of focus", "stall", "off"]
+    after: int = Field(0, ge=0)
+    times: int = Field(1, ge=1, le=1000)
 
 
 class ShootIn(BaseModel):
-    """What the practice rig is to photograph, as planned."""
+    """What is to be photographed, as planned, and with which equipment."""
 
-    scene: str = Field("milestone", pattern="^(milestone|finial)$")
+    scene: Literal["milestone", "finial", "well-head", "yard"] = "milestone"
     seed: int = Field(1, ge=0, le=10**6)
     plan: PlanIn = Field(default_factory=PlanIn)
+    rig: str = Field("", max_length=200, description="Address of the equipment; empty: the practice rig that ships")
+    patience_s: float = Field(60.0, gt=0, le=600, description="Time the camera has for a photo")
+    failures: list[FailureIn] = Field(default_factory=list, max_length=20, description="Practice rig only")
+
+
+class ShootReporter(Protocol):
+    """What a shoot tells, and how it is paused."""
+
+    def begin(self, layer: str, title: str) -> None:
+        """A step begins."""
+
+    def stage(self, layer: str, text: str, done: float, total: float, left: float | None = None) -> None:
+        """Progress."""
+
+    def say(self, text: str) -> None:
+        """A finding."""
+
+    def pause(self, message: str) -> None:
+        """Pause, with what went wrong."""
+
+    def paused(self) -> bool:
+        """Whether somebody, or a failure, has paused the job."""
 
 
 def focal35_of(p: PlanIn) -> float:
@@ -37,41 +73,108 @@ def focal35_of(p: PlanIn) -> float:
     return focal / focal_pixels(1.0, p.pixels_wide, p.pixels_high)
 
 
-def shoot_project(folders: Folders, params: dict[str, Any], reporter: Reporter, cancelled: threading.Event) -> None:
-    """Photograph a scene into a project; photos appear only when all are taken."""
+def shoot_project(
+    folders: Folders, job: int, params: dict[str, Any], reporter: ShootReporter, cancelled: threading.Event
+) -> None:
+    """Photograph a scene into a project, shot by shot; what was shot stays, whatever happens."""
     wanted = ShootIn.model_validate(params)
-    plan = wanted.plan.work_out()
     p = wanted.plan
-    if p.pixels_wide > 8000 or p.pixels_high > 8000:
-        raise PlainError("The practice rig makes photos of up to 8000 pixels a side.", "Plan with fewer pixels.")
-    settings = ShootSettings(
-        scene=wanted.scene,
-        width=p.pixels_wide,
-        height=p.pixels_high,
-        focal35=focal35_of(p),
-        seed=wanted.seed,
-        heldout=0,
-    )
-    reporter.begin("plan", "Shooting with the practice rig")
-
-    def progress(done: float, total: float) -> None:
-        if cancelled.is_set():
-            raise Cancelled
-        reporter.stage("plan", "Shooting", done, total)
-
+    plan = p.work_out(mesh_of(folders, p)[0])
+    if p.pixels_wide > WIDEST or p.pixels_high > WIDEST:
+        raise PlainError(f"The practice rig makes photos of up to {WIDEST} pixels a side.", "Plan with fewer pixels.")
+    reporter.begin("plan", "Shooting")
     folders.make()
-    with tempfile.TemporaryDirectory(dir=folders.root) as temporary:
-        out = Path(temporary) / "set"
-        shoot(settings, out, progress, plan.stations)
-        before = _free_prefix(folders, wanted.scene)
-        known = shots_of(folders)
-        for photo, station in zip(sorted((out / "photos").iterdir()), plan.stations):
-            shutil.move(photo, folders.photos / f"{before}{photo.name}")
-            known[f"{before}{photo.name}"] = {"center": station.center.tolist(), "rotation": station.rotation.tolist()}
-        if wanted.scene == "finial":  # a turntable needs its masks; the rig knows them
-            for mask in sorted((out / "masks").iterdir()):
-                shutil.move(mask, folders.masks / f"{before}{mask.name}")
-        write_json(folders.root / SHOTS, known)
+    ours = shipped_rig(wanted.scene, p.pixels_wide, p.pixels_high, focal35_of(p), wanted.seed)
+    reporter.stage("plan", "Setting up", 0, 1)
+    with nullcontext(wanted.rig) if wanted.rig else ours as address:
+        session = _Session(folders, job, wanted, plan, Equipment(address, wanted.patience_s), reporter, cancelled)
+        session.run()
+
+
+class _Session:
+    """One shoot."""
+
+    def __init__(
+        self, folders: Folders, job: int, wanted: ShootIn, plan: Plan, devices: Equipment, reporter: ShootReporter,
+        cancelled: threading.Event,
+    ) -> None:  # fmt: skip
+        self.folders, self.job, self.wanted, self.plan = folders, job, wanted, plan
+        self.devices, self.reporter, self.cancelled = devices, reporter, cancelled
+        self.turntable = self.ours = False
+        self.scene: str = wanted.scene
+
+    def look(self) -> None:
+        """Stop when it is wanted."""
+        if self.cancelled.is_set():
+            raise Cancelled
+
+    def run(self) -> None:
+        """All shots that are not there yet."""
+        self._until_it_goes(self._set_up)
+        below = [k for k, s in enumerate(self.plan.stations) if s.role == "underside"]
+        if below:
+            self.reporter.say(f"{len(below)} shots of the underside are left for the subject turned over.")
+        stations = [(k, s) for k, s in enumerate(self.plan.stations) if s.role != "underside"]
+        known = shots_of(self.folders)
+        mine = {int(v["shot"]): path for path, v in known.items() if v.get("shoot") == self.job}
+        before = next(iter(mine.values())).split(self.scene)[0] if mine else _free_prefix(self.folders, self.scene)
+        for done, (k, station) in enumerate(stations):
+            self.reporter.stage("plan", "Shooting", done, len(stations))
+            if k not in mine:
+                name = f"{before}{self.scene}_{k + 1:03d}.jpg"
+                self._until_it_goes(lambda k=k, s=station, n=name: self._shot(k, s, n))  # type: ignore[misc]
+        self.reporter.stage("plan", "Shooting", len(stations), len(stations))
+
+    def _set_up(self) -> None:
+        """Ready the devices."""
+        about = self.devices.wait_ready(self.look)
+        self.turntable = bool(about["turntable"])
+        self.scene = str(about["scene"])
+        p = self.plan.request
+        if not self.wanted.rig:
+            self.ours = True
+            self.devices.fail([f.model_dump() for f in self.wanted.failures])
+            # the practice rig is lit for f/8, 1/125 s, ISO 200: it is exposed right whatever the planned light
+            self.devices.set_camera(p.f_number, 200 * (p.f_number / 8) ** 2, 1 / 125)
+        else:
+            self.devices.set_camera(p.f_number, p.iso, shutter_of(p))
+
+    def _shot(self, k: int, station: Station, name: str) -> None:
+        """One shot, with everything that belongs to it on disk before it counts."""
+        where = station
+        if self.turntable:
+            degrees, where = at_front(station)
+            self.devices.turn(degrees, self.look)
+        self.devices.place(where)
+        number, photo = self.devices.photograph(self.look)
+        if self.turntable and self.ours:  # a turntable needs its masks; the rig knows them
+            with atomic_write(self.folders.masks / f"{Path(name).stem}.png") as f:
+                f.write(self.devices.mask(number))
+        known = shots_of(self.folders)
+        known[name] = {
+            "center": station.center.tolist(), "rotation": station.rotation.tolist(), "role": station.role,
+            "lap": station.ring, "shot": k, "shoot": self.job,
+        }  # fmt: skip
+        with atomic_write(self.folders.photos / name) as f:
+            f.write(photo)
+        write_json(self.folders.root / SHOTS, known)
+        self.devices.forget(number)
+
+    def _until_it_goes(self, what: Any) -> None:
+        """Do something; when a device fails, wait for somebody to mend it and press Go on."""
+        while True:
+            self._wait_while_paused()
+            try:
+                what()
+                return
+            except PlainError as error:
+                self.reporter.pause(str(error))
+
+    def _wait_while_paused(self) -> None:
+        while self.reporter.paused():
+            self.look()
+            self.cancelled.wait(0.25)
+        self.look()
 
 
 def shots_of(folders: Folders) -> dict[str, Any]:

@@ -1,0 +1,42 @@
+"""Reading meshes of any common kind, by Open3D: PLY, STL, OBJ, OFF, GLB."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vast_quarry.core.errors import PlainError
+
+KINDS = (".ply", ".stl", ".obj", ".off", ".glb", ".gltf")
+#: larger files are refused before they are read
+MOST_BYTES = 2_000_000_000
+
+
+def read_mesh(path: Path) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
+    """Vertices (N, 3) and triangles (M, 3) of a mesh file; equal corners are one vertex.
+
+    Raises
+    ------
+    PlainError
+        When it cannot be read or holds no faces.
+    """
+    if path.suffix.lower() not in KINDS:
+        raise PlainError(f"{path.name} is no mesh that can be read.", f"Use one of {', '.join(k[1:] for k in KINDS)}.")
+    try:
+        if path.stat().st_size > MOST_BYTES:
+            raise PlainError(
+                f"{path.name} is larger than 2 GB.", "Make it lighter first: a stand-in needs little detail."
+            )
+    except OSError as error:
+        raise PlainError(f"{path} cannot be read ({error.strerror}).", "Check the path.") from error
+    import open3d
+
+    with open3d.utility.VerbosityContextManager(open3d.utility.VerbosityLevel.Error):
+        mesh = open3d.io.read_triangle_mesh(path)
+    mesh.remove_duplicated_vertices()
+    vertices, faces = np.asarray(mesh.vertices, float), np.asarray(mesh.triangles, np.int64)
+    if len(faces) == 0 or not np.isfinite(vertices).all():
+        raise PlainError(f"{path.name} holds no usable faces.", "Export it as triangles and try again.")
+    return vertices, faces
