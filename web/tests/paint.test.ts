@@ -8,6 +8,8 @@ const patches: Patches = {
   gsd_mm: [null, 0.4, 0.2, 0.3, 0.2],
   angle: [90, 10, 10, 10, 10],
   widest: [0, 20, 60, 40, 30],
+  light: [],
+  sharp: [],
   wanted: [true, true, true, true, false],
 }
 const at = (colors: Uint8Array, k: number) => [...colors.subarray(3 * k, 3 * k + 3)]

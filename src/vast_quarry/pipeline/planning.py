@@ -12,6 +12,7 @@ from vast_quarry.core.plan import optics, planner, request
 from vast_quarry.core.plan.advice import Skin, Way
 from vast_quarry.core.plan.backdrop import propose_backdrop
 from vast_quarry.core.plan.findings import blur_px, reach_radius, shutter_of
+from vast_quarry.core.plan.light import sources, toward
 from vast_quarry.core.plan.planner import Plan
 from vast_quarry.core.plan.request import WIDEST_STEP, Hold, Kind, LightKind
 from vast_quarry.core.plan.standin import Shape, StandIn
@@ -180,6 +181,8 @@ class PlanOut(BaseModel):
     light_spread_stops: float
     dark: float
     backdrop: BackdropOut | None
+    #: places of lamps, of the pieces of a window, or of the sun (brought near)
+    lamps: list[list[float]]
     precision_mm: float
     focal_px: float
     storage_mb: float
@@ -228,7 +231,7 @@ def told(plan: Plan, colors: list[str] | None = None) -> PlanOut:
         laps=[LapOut(rise_deg=w.rise, count=w.count, distance_m=w.distance) for w in plan.laps],
         roles=dict(Counter(s.role for s in plan.stations)), base_to_distance=plan.base / plan.distance,
         fills=_fills(plan), fov_deg=optics.field_of_view(p.sensor_mm, p.focal_mm), shutter_s=shutter_of(p), blur_px=blur_px(p, o),
-        light_spread_stops=plan.light.spread, dark=plan.light.dark, backdrop=_backdrop(plan, colors or []),
+        light_spread_stops=plan.light.spread, dark=plan.light.dark, backdrop=_backdrop(plan, colors or []), lamps=_lamps(plan),
         total=len(plan.stations), along=plan.along, across=plan.across, base=plan.base,
         precision_mm=min(plan.precision * 1000, 1e6), focal_px=p.camera.fx,
         storage_mb=len(plan.stations) * p.pixels_wide * p.pixels_high * BYTES_A_PIXEL / 1e6,
@@ -247,6 +250,15 @@ def _fills(plan: Plan) -> float:
     w, h = o.frame_m
     across = p.width if p.in_strips else float(np.hypot(p.width, p.depth))
     return min(9.99, max(across / w, p.height / h))
+
+
+def _lamps(plan: Plan) -> list[list[float]]:
+    """Where the light stands; the sun is brought near."""
+    middle, light = plan.standin.middle, plan.request.light
+    places = sources(light, middle, plan.distance)
+    if light.kind == "sun":
+        places = middle + 1.6 * plan.distance * toward(light.turn_deg, light.rise_deg)[None]
+    return [[round(float(x), 4) for x in place] for place in places]
 
 
 def _backdrop(plan: Plan, colors: list[str]) -> BackdropOut | None:

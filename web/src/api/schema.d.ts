@@ -4,6 +4,46 @@
  */
 
 export interface paths {
+    "/api/cameras": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Cameras
+         * @description Cameras whose names hold all words.
+         */
+        get: operations["cameras_api_cameras_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/cameras/lenses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Lenses
+         * @description Lenses that fit a camera.
+         */
+        get: operations["lenses_api_cameras_lenses_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/health": {
         parameters: {
             query?: never;
@@ -78,6 +118,46 @@ export interface paths {
          * @description Ask a job to stop.
          */
         post: operations["cancel_api_jobs__job_id__cancel_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/go-on": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Go On
+         * @description Let a shoot go on: the shot that failed is tried again.
+         */
+        post: operations["go_on_api_jobs__job_id__go_on_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/pause": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Pause
+         * @description Ask a shoot to wait after the shot under way.
+         */
+        post: operations["pause_api_jobs__job_id__pause_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -754,6 +834,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/plan/cameras.glb": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Planned Cameras
+         * @description The planned cameras about the stand-in, as glTF.
+         */
+        get: operations["planned_cameras_api_projects__project_id__plan_cameras_glb_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/plan/expected": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Expected Work
+         * @description Time and memory that a build of the planned photos takes on this machine, by grade.
+         */
+        get: operations["expected_work_api_projects__project_id__plan_expected_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/plan/marks.pdf": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Marks To Print
+         * @description Step marks for a table turned by hand, and the elevations of the laps, to print at true size.
+         */
+        get: operations["marks_to_print_api_projects__project_id__plan_marks_pdf_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/plan/mat.json": {
         parameters: {
             query?: never;
@@ -808,6 +948,26 @@ export interface paths {
          * @description Add shots that mend the worst patches.
          */
         post: operations["mend_api_projects__project_id__plan_mend_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/plan/mesh": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Bring Mesh
+         * @description Bring in a mesh that stands in for the subject; what there is to say about it comes back.
+         */
+        post: operations["bring_mesh_api_projects__project_id__plan_mesh_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -918,6 +1078,25 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /**
+         * BackdropOut
+         * @description A proposed backdrop: its colour, how far that is from the subject's (CIE L*a*b*), how far behind.
+         */
+        BackdropOut: {
+            /** Difference */
+            difference: number;
+            /** Distance M */
+            distance_m: number;
+            /** Hex */
+            hex: string;
+            /** Name */
+            name: string;
+        };
+        /** Body_bring_mesh_api_projects__project_id__plan_mesh_post */
+        Body_bring_mesh_api_projects__project_id__plan_mesh_post: {
+            /** File */
+            file: string;
+        };
         /** Body_upload_api_projects__project_id__photos_post */
         Body_upload_api_projects__project_id__photos_post: {
             /** Files */
@@ -927,6 +1106,25 @@ export interface components {
         Body_upload_masks_api_projects__project_id__photos_masks_post: {
             /** Files */
             files: string[];
+        };
+        /**
+         * CameraBodyOut
+         * @description A camera: crop factor, sensor in mm; of a phone's class also its lens.
+         */
+        CameraBodyOut: {
+            /** Crop */
+            crop: number;
+            /** F Number */
+            f_number: number | null;
+            /** Focal Mm */
+            focal_mm: number | null;
+            /** Name */
+            name: string;
+            /** Sensor Mm */
+            sensor_mm: [
+                number,
+                number
+            ];
         };
         /**
          * CameraOut
@@ -979,6 +1177,43 @@ export interface components {
             faces: number;
             /** Redo */
             redo: number;
+        };
+        /**
+         * Expected
+         * @description What a grade takes.
+         */
+        Expected: {
+            grade: components["schemas"]["Grade"];
+            /** Memory Mb */
+            memory_mb: number;
+            /** Seconds */
+            seconds: number;
+        };
+        /**
+         * FailureIn
+         * @description What the practice rig lets fail, after so many shots that go well.
+         */
+        FailureIn: {
+            /**
+             * After
+             * @default 0
+             */
+            after: number;
+            /**
+             * Device
+             * @enum {string}
+             */
+            device: "camera" | "turntable" | "lamps";
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "silent" | "error" | "card full" | "battery empty" | "out of focus" | "stall" | "off";
+            /**
+             * Times
+             * @default 1
+             */
+            times: number;
         };
         /**
          * FromPath
@@ -1050,6 +1285,11 @@ export interface components {
             params?: {
                 [key: string]: unknown;
             };
+            /**
+             * Pause
+             * @default false
+             */
+            pause: boolean;
             /** Project Id */
             project_id: number;
             /** Seconds Left */
@@ -1083,6 +1323,34 @@ export interface components {
             paths: string[];
         };
         /**
+         * Lap
+         * @description A lap as edited by hand.
+         */
+        Lap: {
+            /** Count */
+            count: number;
+            /**
+             * Distance M
+             * @description 0: as the plan has it
+             * @default 0
+             */
+            distance_m: number;
+            /** Rise Deg */
+            rise_deg: number;
+        };
+        /**
+         * LapOut
+         * @description A lap: elevation in degrees (of strips: height in m), photos, distance.
+         */
+        LapOut: {
+            /** Count */
+            count: number;
+            /** Distance M */
+            distance_m: number;
+            /** Rise Deg */
+            rise_deg: number;
+        };
+        /**
          * LayerOut
          * @description A layer's state.
          */
@@ -1101,6 +1369,60 @@ export interface components {
             title: string;
             /** Versions */
             versions: components["schemas"]["VersionOut"][];
+        };
+        /**
+         * LensOut
+         * @description A lens: focal lengths in mm, widest aperture.
+         */
+        LensOut: {
+            /** Longest Mm */
+            longest_mm: number;
+            /** Name */
+            name: string;
+            /** Shortest Mm */
+            shortest_mm: number;
+            /** Widest */
+            widest: number | null;
+        };
+        /**
+         * Light
+         * @description What lights the subject; turn 0 is before its front, growing anticlockwise seen from above.
+         */
+        Light: {
+            /**
+             * Kind
+             * @default overcast
+             * @enum {string}
+             */
+            kind: "overcast" | "sun" | "lamps" | "window";
+            /**
+             * Lamp M
+             * @description Distance of lamps or window
+             * @default 1.5
+             */
+            lamp_m: number;
+            /**
+             * Lamps
+             * @default [
+             *       "above",
+             *       "sides",
+             *       "back",
+             *       "camera"
+             *     ]
+             */
+            lamps: ("above" | "sides" | "back" | "camera" | "below")[];
+            /**
+             * Rise Deg
+             * @description Of the sun
+             * @default 45
+             */
+            rise_deg: number;
+            /**
+             * Turn Deg
+             * @description Of the sun or the window
+             * @default -40
+             */
+            turn_deg: number;
         };
         /**
          * LiveOut
@@ -1171,6 +1493,10 @@ export interface components {
             count: number[];
             /** Gsd Mm */
             gsd_mm: (number | null)[];
+            /** Light */
+            light: number[];
+            /** Sharp */
+            sharp: boolean[];
             /** Wanted */
             wanted: boolean[];
             /** Widest */
@@ -1242,6 +1568,24 @@ export interface components {
              */
             across: number;
             /**
+             * By
+             * @description Distance from the frame or from the wanted detail
+             * @default frame
+             * @enum {string}
+             */
+            by: "frame" | "detail";
+            /**
+             * Close Ups
+             * @description Nearer shots
+             * @default 0
+             */
+            close_ups: number;
+            /**
+             * Colors
+             * @description The subject's own colours, like #b4552f
+             */
+            colors?: string[];
+            /**
              * Depth
              * @default 0.21
              */
@@ -1252,6 +1596,12 @@ export interface components {
              * @default 1
              */
             detail_mm: number;
+            /**
+             * Establishing
+             * @description Wider shots
+             * @default 0
+             */
+            establishing: number;
             /**
              * Extra
              * @description Further places to shoot from, at the middle of the subject
@@ -1295,32 +1645,81 @@ export interface components {
              */
             highest_m: number;
             /**
+             * Hold
+             * @default hand
+             * @enum {string}
+             */
+            hold: "hand" | "tripod" | "table";
+            /**
              * Holes
              * @description Holes through it
              * @default false
              */
             holes: boolean;
             /**
+             * Iso
+             * @default 100
+             */
+            iso: number;
+            /**
              * Kind
-             * @description All round, its front, or a wall
+             * @description What is wanted of it, or what kind of place it is
              * @default object
              * @enum {string}
              */
-            kind: "object" | "front" | "wall";
+            kind: "object" | "front" | "area" | "wall" | "ground" | "corner" | "room" | "flown";
+            /**
+             * Laps
+             * @description Laps as edited by hand
+             */
+            laps?: components["schemas"]["Lap"][];
             /**
              * Least M
              * @description Least distance
              * @default 0
              */
             least_m: number;
+            light?: components["schemas"]["Light"];
             /**
              * Lowest M
              * @description Lowest a camera can be held
              * @default 0.05
              */
             lowest_m: number;
+            /**
+             * Marked
+             * @description Balls (x, y, z, radius) that mark the area
+             */
+            marked?: [
+                number,
+                number,
+                number,
+                number
+            ][];
+            /**
+             * Mesh
+             * @description Where a mesh that stands in comes from
+             * @default
+             */
+            mesh: string;
+            /**
+             * Moved
+             * @description Planned shots that stand elsewhere: number and place
+             */
+            moved?: [
+                number,
+                number,
+                number,
+                number
+            ][];
             /** Obstacles */
             obstacles?: components["schemas"]["Obstacle"][];
+            /**
+             * Order
+             * @default laps
+             * @enum {string}
+             */
+            order: "laps" | "columns";
             /**
              * Overlap
              * @description Shared with the next photo of a lap
@@ -1355,6 +1754,12 @@ export interface components {
              */
             rings: number;
             /**
+             * Second Light
+             * @description Undersides get a second lighting
+             * @default false
+             */
+            second_light: boolean;
+            /**
              * Sensor Mm
              * @default 17.3
              */
@@ -1364,7 +1769,13 @@ export interface components {
              * @default box
              * @enum {string}
              */
-            shape: "box" | "cylinder" | "sphere" | "figure" | "panel";
+            shape: "box" | "cylinder" | "sphere" | "figure" | "panel" | "ground" | "corner" | "room" | "mesh";
+            /**
+             * Shutter S
+             * @description 0: from the light
+             * @default 0
+             */
+            shutter_s: number;
             /**
              * Skin
              * @default matt
@@ -1372,17 +1783,35 @@ export interface components {
              */
             skin: "matt" | "satin" | "shiny" | "transparent" | "plain" | "hairy" | "living";
             /**
+             * Start Deg
+             * @description Where laps begin: the plainest side
+             * @default 0
+             */
+            start_deg: number;
+            /**
              * Step Deg
              * @description Most degrees between neighbours of a lap
              * @default 18
              */
             step_deg: number;
             /**
+             * Table Deg S
+             * @description Speed of a table that turns while it is shot
+             * @default 0
+             */
+            table_deg_s: number;
+            /**
              * To Deg
              * @description Where there is a way round: to
              * @default 360
              */
             to_deg: number;
+            /**
+             * Transitions
+             * @description Shots from lap to lap where laps share too little
+             * @default true
+             */
+            transitions: boolean;
             /**
              * Turnable
              * @description It can be turned over
@@ -1418,8 +1847,15 @@ export interface components {
             airy_um: number;
             /** Along */
             along: number;
+            backdrop: components["schemas"]["BackdropOut"] | null;
             /** Base */
             base: number;
+            /** Base To Distance */
+            base_to_distance: number;
+            /** Blur Px */
+            blur_px: number;
+            /** Dark */
+            dark: number;
             /** Diffraction F */
             diffraction_f: number;
             /** Distance */
@@ -1428,18 +1864,28 @@ export interface components {
             elevations: number[];
             /** Far */
             far: number;
+            /** Fills */
+            fills: number;
             /** Findings */
             findings: string[];
             /** Fine Enough */
             fine_enough: boolean;
             /** Focal Px */
             focal_px: number;
+            /** Fov Deg */
+            fov_deg: number;
             /** Gsd Mm */
             gsd_mm: number;
             /** Histogram */
             histogram: number[];
             /** Hyperfocal */
             hyperfocal: number;
+            /** Lamps */
+            lamps: number[][];
+            /** Laps */
+            laps: components["schemas"]["LapOut"][];
+            /** Light Spread Stops */
+            light_spread_stops: number;
             /** Longest By Hand S */
             longest_by_hand_s: number;
             /** Near */
@@ -1450,8 +1896,14 @@ export interface components {
             pixel_um: number;
             /** Precision Mm */
             precision_mm: number;
+            /** Roles */
+            roles: {
+                [key: string]: number;
+            };
             /** Seen By Three */
             seen_by_three: number;
+            /** Shutter S */
+            shutter_s: number;
             /** Stations */
             stations: components["schemas"]["StationOut"][];
             /** Step Deg */
@@ -1537,15 +1989,33 @@ export interface components {
         };
         /**
          * ShootIn
-         * @description What the practice rig is to photograph, as planned.
+         * @description What is to be photographed, as planned, and with which equipment.
          */
         ShootIn: {
+            /**
+             * Failures
+             * @description Practice rig only
+             */
+            failures?: components["schemas"]["FailureIn"][];
+            /**
+             * Patience S
+             * @description Time the camera has for a photo
+             * @default 60
+             */
+            patience_s: number;
             plan?: components["schemas"]["PlanIn"];
+            /**
+             * Rig
+             * @description Address of the equipment; empty: the practice rig that ships
+             * @default
+             */
+            rig: string;
             /**
              * Scene
              * @default milestone
+             * @enum {string}
              */
-            scene: string;
+            scene: "milestone" | "finial" | "well-head" | "yard";
             /**
              * Seed
              * @default 1
@@ -1563,6 +2033,11 @@ export interface components {
             number: number;
             /** Ring */
             ring: number;
+            /**
+             * Role
+             * @default lap
+             */
+            role: string;
             /** Rotation */
             rotation: number[][];
         };
@@ -1632,6 +2107,70 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    cameras_api_cameras_get: {
+        parameters: {
+            query?: {
+                words?: string;
+                aspect?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CameraBodyOut"][];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    lenses_api_cameras_lenses_get: {
+        parameters: {
+            query: {
+                camera: string;
+                words?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LensOut"][];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
     health_api_health_get: {
         parameters: {
             query?: never;
@@ -1691,6 +2230,68 @@ export interface operations {
         };
     };
     cancel_api_jobs__job_id__cancel_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    go_on_api_jobs__job_id__go_on_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    pause_api_jobs__job_id__pause_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -2988,6 +3589,97 @@ export interface operations {
             };
         };
     };
+    planned_cameras_api_projects__project_id__plan_cameras_glb_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    expected_work_api_projects__project_id__plan_expected_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Expected"][];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    marks_to_print_api_projects__project_id__plan_marks_pdf_get: {
+        parameters: {
+            query?: {
+                stops?: number;
+            };
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
     mat_places_api_projects__project_id__plan_mat_json_get: {
         parameters: {
             query?: {
@@ -3070,6 +3762,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MendOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    bring_mesh_api_projects__project_id__plan_mesh_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": components["schemas"]["Body_bring_mesh_api_projects__project_id__plan_mesh_post"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string[];
                 };
             };
             /** @description Validation Error */

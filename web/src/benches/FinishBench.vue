@@ -243,16 +243,4 @@ function keys(e: KeyboardEvent) {
   justify-content: space-between;
   align-items: center;
 }
-.go {
-  padding: 8px 12px;
-  border-radius: 6px;
-  border: 0;
-  background: var(--ochre);
-  color: var(--on-ochre);
-  text-align: left;
-  cursor: pointer;
-}
-.go:disabled {
-  opacity: 0.5;
-}
 </style>

@@ -1,15 +1,25 @@
 <script setup lang="ts">
-import { ElMessage, ElOption, ElSelect } from 'element-plus'
+import { ElMessage } from 'element-plus'
 import * as THREE from 'three'
 import { computed, onBeforeUnmount, onMounted, ref, shallowRef, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { api, ask, type Patches, type PlanIn, type PlanOut } from '@/api/client'
+import { api, ask, type Expected, type Patches, type PlanIn, type PlanOut } from '@/api/client'
+import LapTable from '@/components/plan/LapTable.vue'
 import PlanCharts from '@/components/plan/PlanCharts.vue'
 import PlanForm from '@/components/plan/PlanForm.vue'
+import ShootBox from '@/components/plan/ShootBox.vue'
 import ThroughView from '@/components/plan/ThroughView.vue'
 import WorldPane from '@/components/WorldPane.vue'
-import { metres } from '@/composables/format'
+import { metres, seconds } from '@/composables/format'
 import { paint, scaleOf, type PaintMode } from '@/composables/paint'
+import {
+  draggedPlace,
+  markedPatches,
+  standInObject,
+  withMoved,
+  without,
+  type Place,
+} from '@/composables/planWorld'
 import { useProject } from '@/stores/project'
 import type { World } from '@/world/World'
 
@@ -19,12 +29,13 @@ const plan = ref<PlanIn | null>(null)
 const out = shallowRef<PlanOut | null>(null)
 const patches = shallowRef<Patches | null>(null)
 const mode = ref<PaintMode>('count')
-const kind = ref<'milestone' | 'finial'>('milestone')
+const expected = shallowRef<Expected[]>([])
+const marking = ref(false)
 const shot = ref<number | null>(null)
 const busy = ref(false)
 let world: World | null = null
 let framed = false
-const MODES: PaintMode[] = ['count', 'gsd', 'widest']
+const MODES: PaintMode[] = ['count', 'gsd', 'widest', 'light']
 
 const colors = computed(() => (patches.value ? paint(patches.value, mode.value) : new Uint8Array()))
 const legend = computed(() => {
@@ -37,6 +48,7 @@ const legend = computed(() => {
 const reach = computed(() =>
   plan.value && plan.value.kind !== 'wall' ? Math.hypot(plan.value.width!, plan.value.depth!) / 2 : 0.01,
 )
+const shutter = (s: number) => (s < 0.5 ? `1/${Math.round(1 / s)} s` : `${s.toFixed(1)} s`)
 const path = computed(() => `/api/projects/${project.id}/plan`)
 
 onMounted(async () => {
@@ -48,10 +60,12 @@ onBeforeUnmount(() => window.removeEventListener('keydown', keys))
 
 /** A changed wish makes other shots: what was left out or added by hand belongs to the plan before. */
 async function reshape() {
-  if (plan.value) plan.value = { ...plan.value, removed: [], extra: [] }
+  if (plan.value) plan.value = { ...plan.value, removed: [], extra: [], moved: [] }
   shot.value = null
   await change()
 }
+/** An area that is not marked yet is planned as the whole, so that there is something to mark. */
+const asked = (p: PlanIn): PlanIn => (p.kind === 'area' && !p.marked?.length ? { ...p, kind: 'object' } : p)
 let sending = false
 let again = false
 /** One change at a time, the last one last: the server keeps what came last. */
@@ -63,7 +77,7 @@ async function change() {
     while (again && plan.value) {
       again = false
       const made = await ask(
-        api.PUT('/api/projects/{project_id}/plan', { ...project.path, body: plan.value }),
+        api.PUT('/api/projects/{project_id}/plan', { ...project.path, body: asked(plan.value) }),
       ).catch(() => null)
       if (made && !again) await take(made)
     }
@@ -76,6 +90,7 @@ async function take(made: PlanOut) {
   project.planned = made.total
   if (shot.value !== null && shot.value >= made.total) shot.value = null
   patches.value = await ask(api.GET('/api/projects/{project_id}/plan/patches', project.path))
+  expected.value = await ask(api.GET('/api/projects/{project_id}/plan/expected', project.path))
   show()
 }
 async function mend() {
@@ -100,14 +115,8 @@ async function mend() {
   }
 }
 function leaveOut() {
-  const station = shot.value === null ? null : out.value?.stations[shot.value]
-  if (!plan.value || !station) return
-  if (station.number >= 0) plan.value = { ...plan.value, removed: [...plan.value.removed!, station.number] }
-  else {
-    const [x, y, z] = station.center
-    const extra = plan.value.extra!.filter((e) => Math.hypot(e[0] - x, e[1] - y, e[2] - z) > 1e-6)
-    plan.value = { ...plan.value, extra }
-  }
+  if (!plan.value || !out.value || shot.value === null) return
+  plan.value = without(plan.value, out.value, shot.value)
   void change()
 }
 function keys(e: KeyboardEvent) {
@@ -119,17 +128,7 @@ function keys(e: KeyboardEvent) {
 }
 function show() {
   if (!world || !plan.value || !out.value || !patches.value) return
-  const geometry = new THREE.BufferGeometry()
-  geometry.setAttribute('position', new THREE.Float32BufferAttribute(patches.value.corners, 3))
-  world.setShape(
-    new THREE.Mesh(
-      geometry,
-      new THREE.MeshBasicMaterial({
-        vertexColors: true,
-        side: plan.value.kind === 'wall' ? THREE.DoubleSide : THREE.FrontSide,
-      }),
-    ),
-  )
+  world.setShape(standInObject(patches.value, plan.value, out.value))
   world.setGround(out.value.distance)
   recolor()
   showCameras()
@@ -141,8 +140,10 @@ function recolor() {
   if (!mesh) return
   const each = new Float32Array(colors.value.length * 3)
   const c = new THREE.Color()
+  const marked =
+    marking.value && patches.value ? markedPatches(patches.value, plan.value?.marked ?? []) : null
   for (let k = 0; k < colors.value.length / 3; k++) {
-    const [r, g, b] = colors.value.subarray(3 * k, 3 * k + 3)
+    const [r, g, b] = marked?.[k] ? [14, 124, 123] : colors.value.subarray(3 * k, 3 * k + 3)
     c.setRGB(r / 255, g / 255, b / 255, THREE.SRGBColorSpace)
     for (let i = 0; i < 3; i++) c.toArray(each, 9 * k + 3 * i)
   }
@@ -156,7 +157,7 @@ function showCameras() {
       photo: '',
       state: 'planned',
       rotation: s.rotation,
-      center: s.center,
+      center: held?.row === k && held.to ? held.to : s.center,
       width: plan.value!.pixels_wide!,
       height: plan.value!.pixels_high!,
       focal: out.value!.focal_px,
@@ -165,19 +166,62 @@ function showCameras() {
     shot.value,
   )
 }
-watch(colors, recolor)
+watch([colors, marking], recolor)
+watch(
+  () => plan.value?.kind,
+  (kind) => (marking.value = kind === 'area' && !plan.value?.marked?.length),
+)
 watch(shot, showCameras)
-async function shoot() {
-  if (!plan.value) return
-  await ask(
-    api.POST('/api/projects/{project_id}/plan/shoot', {
-      ...project.path,
-      body: { scene: kind.value, seed: 1, plan: plan.value },
-    }),
-  )
+/** A camera goes along its ring with the pointer; with the brush, what is wanted is marked on the stand-in. */
+let held: { row: number; from: Place; to: Place | null } | null = null
+function grab(what: 'down' | 'move' | 'up', ray: THREE.Raycaster, row: number | null): boolean {
+  if (!plan.value || !out.value) return false
+  if (marking.value) return brush(what, ray)
+  if (what === 'down') {
+    if (row === null || row !== shot.value) return false
+    held = { row, from: out.value.stations[row].center as Place, to: null }
+    return true
+  }
+  if (!held) return false
+  if (what === 'move') {
+    held.to = draggedPlace(held.from, ray.ray, plan.value.kind!)
+    showCameras()
+    return true
+  }
+  const { row: moved, to } = held
+  held = null
+  if (to) {
+    plan.value = withMoved(plan.value, out.value, moved, to)
+    void change()
+  }
+  return true
+}
+function brush(what: 'down' | 'move' | 'up', ray: THREE.Raycaster): boolean {
+  const mesh = world?.shape
+  if (!mesh || !plan.value) return false
+  const hit = ray.intersectObject(mesh, false)[0]
+  if (what === 'down' && !hit) return false
+  if (what === 'up') {
+    void change()
+    return true
+  }
+  const radius = 0.08 * Math.max(plan.value.width!, plan.value.depth!, plan.value.height!)
+  const last = plan.value.marked?.at(-1)
+  const far = (m: number[]) => hit.point.distanceTo(new THREE.Vector3(m[0], m[1], m[2])) > radius / 2
+  if (hit && (plan.value.marked?.length ?? 0) < 200 && (!last || far(last))) {
+    const { x, y, z } = hit.point
+    plan.value = { ...plan.value, marked: [...(plan.value.marked ?? []), [x, y, z, radius]] }
+    recolor()
+  }
+  return true
+}
+function unmark() {
+  if (plan.value) plan.value = { ...plan.value, marked: [] }
+  void reshape()
 }
 function ready(w: World) {
   world = w
+  w.grab = grab
   w.onCamera = (row) => (shot.value = row)
   show()
 }
@@ -194,17 +238,25 @@ function ready(w: World) {
       <button class="plainbtn" :disabled="busy || !out" @click="mend">{{ t('plan.mend') }}</button>
       <button class="plainbtn" :disabled="shot === null" @click="leaveOut">{{ t('plan.leaveOut') }}</button>
       <button
-        v-if="plan?.removed?.length || plan?.extra?.length"
+        v-if="plan?.removed?.length || plan?.extra?.length || plan?.moved?.length"
         class="plainbtn"
         :disabled="busy"
         @click="reshape"
       >
         {{ t('plan.asPlanned') }}
       </button>
+      <template v-if="plan?.kind === 'area'">
+        <button class="plainbtn" :aria-pressed="marking" @click="marking = !marking">
+          {{ t('plan.mark') }}
+        </button>
+        <button v-if="plan.marked?.length" class="plainbtn" @click="unmark">{{ t('plan.unmark') }}</button>
+      </template>
       <span class="end files">
         <a :href="`${path}/mat.pdf`" target="_blank">{{ t('plan.mat') }}</a>
+        <a :href="`${path}/marks.pdf`" target="_blank">{{ t('plan.marks') }}</a>
         <a :href="`${path}/shots.pdf`" target="_blank">{{ t('plan.print') }}</a>
         <a :href="`${path}/shots.csv`">{{ t('plan.list') }}</a>
+        <a :href="`${path}/cameras.glb`">{{ t('plan.glb') }}</a>
         <a :href="`${path}/plan.json`" download="plan.json">{{ t('plan.file') }}</a>
       </span>
     </div>
@@ -242,25 +294,58 @@ function ready(w: World) {
             <dd>1/{{ Math.round(1 / out.longest_by_hand_s) }} s</dd>
           </div>
           <div>
+            <dt>{{ t('plan.shutter') }}</dt>
+            <dd>{{ shutter(out.shutter_s) }} · {{ out.blur_px.toFixed(1) }} px</dd>
+          </div>
+          <div>
+            <dt>{{ t('plan.fills') }}</dt>
+            <dd>{{ (100 * out.fills).toFixed(0) }} %</dd>
+          </div>
+          <div>
+            <dt>{{ t('plan.evenness') }}</dt>
+            <dd>{{ out.light_spread_stops.toFixed(1) }} EV · {{ (100 * out.dark).toFixed(0) }} %</dd>
+          </div>
+          <div>
             <dt>{{ t('plan.shares') }}</dt>
             <dd>{{ (100 * out.along).toFixed(0) }} · {{ (100 * out.across).toFixed(0) }} %</dd>
           </div>
           <div>
-            <dt>{{ t('plan.laps') }}</dt>
-            <dd>{{ out.elevations.length }} × {{ out.per_ring }}</dd>
+            <dt>{{ t('plan.lapsBy') }}</dt>
+            <dd>{{ out.laps.length }} × {{ out.per_ring }}</dd>
           </div>
         </dl>
-        <div class="row">
-          <span>{{ t('plan.scene') }}</span>
-          <el-select v-model="kind" size="small" style="width: 150px" :aria-label="t('plan.scene')">
-            <el-option v-for="s in ['milestone', 'finial']" :key="s" :value="s" :label="t(`plan.${s}`)" />
-          </el-select>
-        </div>
-        <button class="go" @click="shoot">
-          <b>{{ t('plan.shoot') }}</b><span v-if="out">{{
-            t('plan.shots', { n: out.total, size: `${Math.round(out.storage_mb)} MB` })
-          }}</span>
-        </button>
+        <template v-if="out">
+          <lap-table
+            v-if="!['wall', 'ground', 'corner', 'room'].includes(plan.kind!)"
+            v-model="plan"
+            :out="out"
+            @change="reshape"
+          />
+          <table class="takes">
+            <caption>
+              {{
+                t('plan.takes')
+              }}
+            </caption>
+            <tbody>
+              <tr v-for="e in expected" :key="e.grade">
+                <td>{{ t(`grade.${e.grade}`) }}</td>
+                <td>{{ t('plan.about', { time: seconds(e.seconds) }) }}</td>
+                <td>{{ (e.memory_mb / 1000).toFixed(1) }} GB</td>
+              </tr>
+            </tbody>
+          </table>
+          <p v-if="out.backdrop" class="backdrop">
+            <i :style="{ background: out.backdrop.hex }"></i>
+            {{
+              t('plan.backdrop', {
+                name: t(`plan.cloth.${out.backdrop.name}`),
+                far: metres(out.backdrop.distance_m),
+              })
+            }}
+          </p>
+          <shoot-box :plan="plan" :out="out" />
+        </template>
         <div v-for="f in out?.findings ?? []" :key="f" class="card">{{ f }}</div>
       </div>
     </Teleport>
@@ -306,30 +391,33 @@ dd {
   margin: 0;
   font-weight: 600;
 }
-.row {
-  display: flex;
-  justify-content: space-between;
-  align-items: center;
-  padding: 2px 14px;
-  min-height: 28px;
-}
-.go {
-  margin: 8px 14px;
+.takes {
+  margin: 6px 14px;
   width: calc(100% - 28px);
-  padding: 8px 12px;
-  border-radius: 6px;
-  border: 0;
-  background: var(--ochre);
-  color: var(--on-ochre);
+  font-size: 12.5px;
+  border-collapse: collapse;
+}
+.takes caption {
   text-align: left;
-  cursor: pointer;
+  color: var(--ink2);
+  font-size: 11.5px;
 }
-.go b,
-.go span {
-  display: block;
+.takes td {
+  padding: 1px 0;
 }
-.go span {
-  font-size: 12px;
+.takes td:last-child {
+  text-align: right;
+}
+.backdrop {
+  margin: 4px 14px;
+  font-size: 13px;
+}
+.backdrop i {
+  display: inline-block;
+  width: 22px;
+  height: 12px;
+  border: 1px solid var(--joint);
+  vertical-align: -1px;
 }
 .card {
   margin: 6px 12px;

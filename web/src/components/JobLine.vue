@@ -18,7 +18,8 @@ const share = computed(() => (now.value && now.value.total > 0 ? now.value.done 
       ><b class="bad">{{ t('job.gone') }}</b></template
     >
     <template v-else-if="now">
-      <b>{{ now.stage || t(`job.${now.state}`) }}</b>
+      <b v-if="now.pause" class="bad">{{ now.message || t('job.waits') }}</b>
+      <b v-else>{{ now.stage || t(`job.${now.state}`) }}</b>
       <span class="track"><i :style="{ width: `${Math.round(100 * share)}%` }"></i></span>
       <span v-if="now.total > 1" class="num">{{
         t('job.of', { done: Math.round(now.done), total: Math.round(now.total) })
@@ -26,6 +27,10 @@ const share = computed(() => (now.value && now.value.total > 0 ? now.value.done 
       <span v-if="now.seconds_left" class="num">{{
         t('job.left', { time: seconds(now.seconds_left) })
       }}</span>
+      <button v-if="now.pause" class="plainbtn goon" @click="jobs.goOn(now.id!)">{{ t('job.goOn') }}</button>
+      <button v-else-if="now.kind === 'shoot'" class="plainbtn" @click="jobs.pause(now.id!)">
+        {{ t('job.pause') }}
+      </button>
       <button class="plainbtn stop" @click="jobs.cancel(now.id!)">{{ t('job.cancel') }}</button>
     </template>
     <span v-else class="quiet">{{ t('job.idle') }}</span>
@@ -78,6 +83,11 @@ const share = computed(() => (now.value && now.value.total > 0 ? now.value.done 
 }
 .bad {
   color: var(--rust);
+}
+.goon {
+  border-color: var(--ochre);
+  color: var(--ochre);
+  font-weight: 700;
 }
 .list {
   max-height: 60vh;

@@ -214,29 +214,12 @@ const change = (s: Setting, value: unknown) => project.change(props.layer, { [s.
 .go {
   padding: 9px 12px;
   border-radius: 6px 0 0 6px;
-  border: 0;
-  background: var(--ochre);
-  color: var(--on-ochre);
-  text-align: left;
-  cursor: pointer;
 }
 .go.all {
   border-radius: 0 6px 6px 0;
   padding: 4px 8px;
   font-size: 12px;
   line-height: 1.2;
-}
-.go:disabled {
-  opacity: 0.55;
-  cursor: default;
-}
-.go b {
-  display: block;
-}
-.go span {
-  font-size: 12px;
-  opacity: 0.92;
-  display: block;
 }
 .took {
   padding: 0 14px 6px;

@@ -1,12 +1,15 @@
 import type { Patches } from '@/api/client'
 import { ramp } from '@/world/build'
 
-export type PaintMode = 'count' | 'gsd' | 'widest'
+export type PaintMode = 'count' | 'gsd' | 'widest' | 'light'
 type Rgb = [number, number, number]
 
 /** What is wrong, and what is not looked at, in 0..255. */
 const WRONG: Rgb = [166, 61, 47]
 const ASIDE: Rgb = [206, 196, 178]
+
+/** Stops below the median at which a patch holds no features. */
+const DARK = -2
 
 export interface Scale {
   low: number
@@ -20,6 +23,7 @@ export function scaleOf(patches: Patches, mode: PaintMode): Scale {
     const sorted = patches.count.filter((_, k) => patches.wanted[k]).sort((a, b) => a - b)
     return { low: 2, high: Math.max(12, sorted[Math.floor(0.95 * (sorted.length - 1))] ?? 0), unit: '' }
   }
+  if (mode === 'light') return { low: -3, high: 2, unit: ' EV' }
   if (mode === 'widest') return { low: 0, high: 60, unit: '°' }
   const known = patches.gsd_mm.filter((g, k): g is number => g !== null && patches.wanted[k])
   const low = Math.min(...known)
@@ -34,6 +38,7 @@ export function paint(patches: Patches, mode: PaintMode): Uint8Array {
   for (let k = 0; k < patches.count.length; k++) {
     let color: Rgb
     if (!patches.wanted[k]) color = ASIDE
+    else if (mode === 'light') color = patches.light[k] < DARK ? WRONG : ramp(along(patches.light[k]))
     else if (patches.count[k] === 0) color = WRONG
     else if (mode === 'count') color = ramp(along(patches.count[k]))
     else if (mode === 'widest') color = ramp(along(patches.widest[k]))

@@ -45,5 +45,9 @@ export const useJobs = defineStore('jobs', () => {
   const cancel = (id: number) =>
     ask(api.POST('/api/jobs/{job_id}/cancel', { params: { path: { job_id: id } } }))
 
-  return { jobs, active, running, changes, connected, ended, listen, cancel, take }
+  const pause = (id: number) =>
+    ask(api.POST('/api/jobs/{job_id}/pause', { params: { path: { job_id: id } } }))
+  const goOn = (id: number) => ask(api.POST('/api/jobs/{job_id}/go-on', { params: { path: { job_id: id } } }))
+
+  return { jobs, active, running, changes, connected, ended, listen, cancel, pause, goOn, take }
 })

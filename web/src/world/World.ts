@@ -54,6 +54,9 @@ export class World {
   square = 0
   onCamera: (row: number) => void = () => {}
   onBox: (box: Box) => void = () => {}
+  /** Asked when a button goes down: true takes the pointer until it goes up, and the view does not turn meanwhile. */
+  grab: ((what: 'down' | 'move' | 'up', ray: THREE.Raycaster, row: number | null) => boolean) | null = null
+  private grabbed = false
   /** Something to look at is drawn for the first time. */
   onFilled: (() => void) | null = null
 
@@ -407,16 +410,28 @@ export class World {
     }
     const row = e.button === 0 ? this.cameraAt(e) : null
     if (row !== null) this.onCamera(row)
+    if (e.button === 0 && this.grab?.('down', this.ray(e), row)) {
+      this.grabbed = true
+      this.controls.enabled = false
+      this.canvas.setPointerCapture(e.pointerId)
+      return
+    }
     const p = this.hit(e)
     if (p && p.length() < 1e4) this.controls.setOrbitPoint(p.x, p.y, p.z)
   }
 
   private pointerMove = (e: PointerEvent) => {
+    if (this.grabbed) this.grab?.('move', this.ray(e), null)
     if (!this.dragged || !this.box) return
     this.setBox(draggedBox(this.box, this.dragged.axis, this.dragged.side, this.ray(e).ray))
   }
 
-  private pointerUp = () => {
+  private pointerUp = (e: PointerEvent) => {
+    if (this.grabbed) {
+      this.grabbed = false
+      this.controls.enabled = true
+      this.grab?.('up', this.ray(e), null)
+    }
     if (!this.dragged) return
     this.dragged = null
     this.controls.enabled = true

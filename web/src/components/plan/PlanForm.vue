@@ -1,140 +1,368 @@
 <script setup lang="ts">
-import { ElInputNumber, ElOption, ElSelect, ElSwitch, ElTooltip } from 'element-plus'
-import { ref } from 'vue'
+import {
+  ElCheckboxButton,
+  ElCheckboxGroup,
+  ElInputNumber,
+  ElOption,
+  ElSelect,
+  ElSwitch,
+  ElTooltip,
+} from 'element-plus'
+import { useLocalStorage } from '@vueuse/core'
+import { computed, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
-import type { PlanIn } from '@/api/client'
+import { sentence, type PlanIn, type Version } from '@/api/client'
+import CameraFinder from '@/components/plan/CameraFinder.vue'
+import { useProject } from '@/stores/project'
+import { ElMessage } from 'element-plus'
 
-/** What is asked of a plan: subject, camera, wish, reach. */
+/** What is asked of a plan: subject, camera, way, light, reach. */
 const plan = defineModel<PlanIn>({ required: true })
 const emit = defineEmits<{ change: [] }>()
 const { t } = useI18n()
-const more = ref(false)
-type Row = [keyof PlanIn, number, number, number, string]
-const GROUPS: [string, boolean, Row[]][] = [
+const project = useProject()
+const file = ref<HTMLInputElement>()
+type Key = keyof PlanIn
+type Row =
+  | { key: Key; low: number; high: number; step: number; unit: string }
+  | { key: Key; choices: readonly string[] }
+  | { key: Key; flag: true }
+const number = (key: Key, low: number, high: number, step: number, unit: string): Row => ({
+  key,
+  low,
+  high,
+  step,
+  unit,
+})
+const choice = (key: Key, ...choices: string[]): Row => ({ key, choices })
+const flag = (key: Key): Row => ({ key, flag: true })
+const GROUPS: [string, Row[]][] = [
   [
     'subject',
-    false,
     [
-      ['width', 0.001, 1000, 0.01, 'm'],
-      ['depth', 0.001, 1000, 0.01, 'm'],
-      ['height', 0.001, 1000, 0.01, 'm'],
-      ['detail_mm', 0.001, 1000, 0.1, 'mm'],
+      choice('kind', 'object', 'front', 'area', 'wall', 'ground', 'corner', 'room', 'flown'),
+      choice('shape', 'box', 'cylinder', 'sphere', 'figure', 'mesh'),
+      choice('skin', 'matt', 'satin', 'shiny', 'transparent', 'plain', 'hairy', 'living'),
+      number('width', 0.001, 1000, 0.01, 'm'),
+      number('depth', 0.001, 1000, 0.01, 'm'),
+      number('height', 0.001, 1000, 0.01, 'm'),
+      number('detail_mm', 0.001, 1000, 0.1, 'mm'),
     ],
   ],
   [
     'camera',
-    false,
     [
-      ['pixels_wide', 64, 40000, 100, 'px'],
-      ['pixels_high', 64, 40000, 100, 'px'],
-      ['sensor_mm', 0.5, 200, 0.1, 'mm'],
-      ['focal_mm', 0.5, 3000, 1, 'mm'],
-      ['f_number', 0.5, 128, 1, ''],
+      number('pixels_wide', 64, 40000, 100, 'px'),
+      number('pixels_high', 64, 40000, 100, 'px'),
+      number('sensor_mm', 0.5, 200, 0.1, 'mm'),
+      number('focal_mm', 0.5, 3000, 1, 'mm'),
+      number('f_number', 0.5, 128, 1, ''),
+      number('iso', 10, 1000000, 100, ''),
+      choice('hold', 'hand', 'tripod', 'table'),
+      number('table_deg_s', 0, 360, 1, '°/s'),
     ],
   ],
   [
     'way',
-    false,
     [
-      ['rings', 0, 8, 1, ''],
-      ['overlap', 0.3, 0.95, 0.05, ''],
+      choice('way', 'walk', 'turntable'),
+      number('rings', 0, 8, 1, ''),
+      number('overlap', 0.3, 0.95, 0.05, ''),
+      number('across', 0.2, 0.95, 0.05, ''),
+      choice('by', 'frame', 'detail'),
+      choice('order', 'laps', 'columns'),
+      number('start_deg', -360, 360, 15, '°'),
+      flag('transitions'),
+      number('establishing', 0, 48, 1, ''),
+      number('close_ups', 0, 100, 1, ''),
     ],
   ],
+  ['light', []],
   [
     'reach',
-    true,
     [
-      ['across', 0.2, 0.95, 0.05, ''],
-      ['step_deg', 3, 30, 1, '°'],
-      ['lowest_m', 0, 1000, 0.05, 'm'],
-      ['highest_m', 0.01, 1000, 0.05, 'm'],
-      ['from_deg', -360, 360, 5, '°'],
-      ['to_deg', -360, 360, 5, '°'],
-      ['least_m', 0, 1000, 0.05, 'm'],
-      ['greatest_m', 0.01, 10000, 0.05, 'm'],
+      number('lowest_m', 0, 1000, 0.05, 'm'),
+      number('highest_m', 0.01, 1000, 0.05, 'm'),
+      number('least_m', 0, 1000, 0.05, 'm'),
+      number('greatest_m', 0.01, 10000, 0.05, 'm'),
+      number('from_deg', -360, 360, 5, '°'),
+      number('to_deg', -360, 360, 5, '°'),
+      number('step_deg', 3, 30, 1, '°'),
     ],
   ],
+  ['nature', [flag('holes'), flag('recesses'), flag('underside'), flag('turnable')]],
 ]
-const CHOICES: [keyof PlanIn, string[]][] = [
-  ['kind', ['object', 'front', 'wall']],
-  ['shape', ['box', 'cylinder', 'sphere', 'figure']],
-  ['skin', ['matt', 'satin', 'shiny', 'transparent', 'plain', 'hairy', 'living']],
-]
-const FLAGS: (keyof PlanIn)[] = ['holes', 'recesses', 'underside', 'turnable']
+const LAMPS = ['above', 'sides', 'back', 'camera', 'below'] as const
+const open = useLocalStorage<string[]>('plan-open', ['subject', 'camera', 'way'])
+const strips = computed(() => ['wall', 'ground', 'corner', 'room'].includes(plan.value.kind ?? ''))
+const surfaces = computed<Version[]>(() => project.layer('surface')?.versions ?? [])
+
+/** Rows that mean something for what is planned. */
+function shown(row: Row): boolean {
+  const k = row.key
+  if (
+    strips.value &&
+    ['shape', 'by', 'order', 'start_deg', 'transitions', 'establishing', 'close_ups'].includes(k)
+  )
+    return false
+  if (plan.value.shape === 'mesh' && !strips.value && ['width', 'depth', 'height'].includes(k)) return false
+  return !(k === 'table_deg_s' && plan.value.hold !== 'table')
+}
+/** What a row is called: the way of shooting would be named like the group it stands in. */
+const nameOf = (row: Row) => (row.key === 'way' ? 'wayOf' : row.key)
+function toggle(group: string) {
+  open.value = open.value.includes(group) ? open.value.filter((g) => g !== group) : [...open.value, group]
+}
+const light = computed(() => plan.value.light!)
+function setLight(values: Partial<NonNullable<PlanIn['light']>>) {
+  plan.value = { ...plan.value, light: { ...light.value, ...values } }
+  emit('change')
+}
+function setObstacle(k: number, corner: 'low' | 'high', axis: number, value: number | undefined) {
+  const obstacles = plan.value.obstacles!.map((o) => ({ low: [...o.low], high: [...o.high] }))
+  obstacles[k][corner][axis] = value ?? 0
+  plan.value = { ...plan.value, obstacles: obstacles as PlanIn['obstacles'] }
+  emit('change')
+}
+function addObstacle() {
+  const w = plan.value.width ?? 1
+  const box = { low: [w, -0.5, 0], high: [w + 0.3, 0.5, 2] }
+  plan.value = { ...plan.value, obstacles: [...plan.value.obstacles!, box] as PlanIn['obstacles'] }
+  emit('change')
+}
+function removeObstacle(k: number) {
+  plan.value = { ...plan.value, obstacles: plan.value.obstacles!.filter((_, i) => i !== k) }
+  emit('change')
+}
+async function bring(e: Event) {
+  const chosen = (e.target as HTMLInputElement).files?.[0]
+  if (!chosen) return
+  const form = new FormData()
+  form.append('file', chosen)
+  const answer = await fetch(`/api/projects/${project.id}/plan/mesh`, { method: 'POST', body: form })
+  const body: unknown = await answer.json().catch(() => null)
+  ;(e.target as HTMLInputElement).value = ''
+  if (!answer.ok) {
+    ElMessage({ message: sentence(body), type: 'error', duration: 8000, showClose: true })
+    return
+  }
+  for (const note of body as string[]) ElMessage({ message: note, type: 'warning', duration: 8000 })
+  plan.value = { ...plan.value, shape: 'mesh', mesh: 'file' }
+  emit('change')
+}
 </script>
 
 <template>
   <div class="form">
-    <template v-for="[group, folded, rows] in GROUPS" :key="group">
-      <template v-if="!folded || more">
-        <h3>{{ t(`plan.${group}`) }}</h3>
-        <template v-if="group === 'subject'">
-          <div v-for="[k, values] in CHOICES" :key="k" class="row">
-            <span>{{ t(`plan.${k}`) }}</span>
+    <template v-for="[group, rows] in GROUPS" :key="group">
+      <h3>
+        <button :aria-expanded="open.includes(group)" @click="toggle(group)">
+          <span aria-hidden="true">{{ open.includes(group) ? '–' : '+' }}</span> {{ t(`plan.${group}`) }}
+        </button>
+      </h3>
+      <template v-if="open.includes(group)">
+        <camera-finder v-if="group === 'camera'" v-model="plan" @change="emit('change')" />
+        <template v-for="row in rows" :key="row.key">
+          <div v-if="shown(row)" class="row">
+            <el-tooltip
+              :content="t(`planHint.${nameOf(row)}`)"
+              :disabled="!t(`planHint.${nameOf(row)}`)"
+              placement="left"
+              :show-after="400"
+              ><label :for="`p-${row.key}`">{{ t(`plan.${nameOf(row)}`) }}</label></el-tooltip
+            >
             <el-select
-              v-model="plan[k] as string"
+              v-if="'choices' in row"
+              v-model="plan[row.key] as string"
               size="small"
-              style="width: 120px"
-              :aria-label="t(`plan.${k}`)"
+              style="width: 128px"
+              :aria-label="t(`plan.${nameOf(row)}`)"
               @change="emit('change')"
             >
-              <el-option v-for="v in values" :key="v" :value="v" :label="t(`plan.${v}`)" />
+              <el-option v-for="v in row.choices" :key="v" :value="v" :label="t(`plan.${v}`)" />
             </el-select>
+            <el-switch
+              v-else-if="'flag' in row"
+              :id="`p-${row.key}`"
+              v-model="plan[row.key] as boolean"
+              size="small"
+              :aria-label="t(`plan.${nameOf(row)}`)"
+              @change="emit('change')"
+            />
+            <span v-else
+              ><el-input-number
+                :id="`p-${row.key}`"
+                v-model="plan[row.key] as number"
+                :min="row.low"
+                :max="row.high"
+                :step="row.step"
+                :controls="false"
+                size="small"
+                style="width: 80px"
+                @change="emit('change')"
+              />
+              <i>{{ row.unit }}</i></span
+            >
+          </div>
+        </template>
+        <template v-if="group === 'subject' && plan.shape === 'mesh' && !strips">
+          <div class="row">
+            <span>{{ t('plan.mesh') }}</span>
+            <span class="end">
+              <el-select
+                v-if="surfaces.length"
+                v-model="plan.mesh"
+                size="small"
+                style="width: 96px"
+                :aria-label="t('plan.mesh')"
+                @change="emit('change')"
+              >
+                <el-option value="file" :label="t('plan.meshFile')" />
+                <el-option
+                  v-for="v in surfaces"
+                  :key="v.number"
+                  :value="`surface ${v.number}`"
+                  :label="`${t('layers.surface')} ${v.number}`"
+                />
+              </el-select>
+              <button class="link" @click="file?.click()">{{ t('plan.bringMesh') }}</button>
+            </span>
+            <input ref="file" type="file" accept=".ply,.stl,.obj,.off,.glb" hidden @change="bring" />
+          </div>
+        </template>
+        <template v-if="group === 'light'">
+          <div class="row">
+            <span>{{ t('plan.lightOf') }}</span>
+            <el-select
+              :model-value="light.kind"
+              size="small"
+              style="width: 128px"
+              :aria-label="t('plan.lightOf')"
+              @change="(kind: 'sun') => setLight({ kind })"
+            >
+              <el-option
+                v-for="k in ['overcast', 'sun', 'lamps', 'window']"
+                :key="k"
+                :value="k"
+                :label="t(`plan.${k}`)"
+              />
+            </el-select>
+          </div>
+          <div
+            v-for="[key, on, unit] in [
+              ['turn_deg', ['sun', 'window'], '°'],
+              ['rise_deg', ['sun'], '°'],
+              ['lamp_m', ['lamps', 'window'], 'm'],
+            ] as const"
+            v-show="(on as readonly string[]).includes(light.kind ?? '')"
+            :key="key"
+            class="row"
+          >
+            <label :for="`p-${key}`">{{ t(`plan.light_${key}`) }}</label>
+            <span
+              ><el-input-number
+                :id="`p-${key}`"
+                :model-value="light[key]"
+                :controls="false"
+                size="small"
+                style="width: 80px"
+                @change="(v: number | undefined) => v !== undefined && setLight({ [key]: v })"
+              />
+              <i>{{ unit }}</i></span
+            >
+          </div>
+          <el-checkbox-group
+            v-if="light.kind === 'lamps'"
+            class="lamps"
+            size="small"
+            :model-value="light.lamps"
+            @change="(v) => setLight({ lamps: v as never })"
+          >
+            <el-checkbox-button v-for="l in LAMPS" :key="l" :value="l">{{
+              t(`plan.lamp.${l}`)
+            }}</el-checkbox-button>
+          </el-checkbox-group>
+          <div class="row">
+            <label for="p-second">{{ t('plan.second_light') }}</label>
+            <el-switch id="p-second" v-model="plan.second_light" size="small" @change="emit('change')" />
+          </div>
+          <div class="row">
+            <span>{{ t('plan.colors') }}</span>
+            <span class="colors">
+              <input
+                v-for="(c, k) in plan.colors"
+                :key="k"
+                type="color"
+                :value="c"
+                :aria-label="t('plan.colorOf', { n: k + 1 })"
+                @change="
+                  (e) => {
+                    plan.colors![k] = (e.target as HTMLInputElement).value
+                    emit('change')
+                  }
+                "
+              />
+              <button
+                v-if="(plan.colors?.length ?? 0) < 5"
+                class="link"
+                @click="(plan.colors!.push('#a0522d'), emit('change'))"
+              >
+                +
+              </button>
+              <button v-if="plan.colors?.length" class="link" @click="(plan.colors!.pop(), emit('change'))">
+                −
+              </button>
+            </span>
           </div>
         </template>
         <template v-if="group === 'reach'">
-          <div class="row">
-            <span>{{ t('plan.wayOf') }}</span>
-            <el-select
-              v-model="plan.way"
-              size="small"
-              style="width: 120px"
-              :aria-label="t('plan.wayOf')"
-              @change="emit('change')"
+          <div v-for="(o, k) in plan.obstacles" :key="k" class="obstacle">
+            <span v-for="corner in ['low', 'high'] as const" :key="corner">
+              <el-input-number
+                v-for="axis in [0, 1, 2]"
+                :key="axis"
+                :model-value="o[corner][axis]"
+                :controls="false"
+                size="small"
+                style="width: 52px"
+                :aria-label="t('plan.obstacleAt', { n: k + 1, corner, axis: 'xyz'[axis] })"
+                @change="(v: number | undefined) => setObstacle(k, corner, axis, v)"
+              />
+            </span>
+            <button
+              class="link"
+              :aria-label="t('plan.removeObstacle', { n: k + 1 })"
+              @click="removeObstacle(k)"
             >
-              <el-option v-for="v in ['walk', 'turntable']" :key="v" :value="v" :label="t(`plan.${v}`)" />
-            </el-select>
+              ×
+            </button>
           </div>
-          <div v-for="k in FLAGS" :key="k" class="row">
-            <label :for="`p-${k}`">{{ t(`plan.${k}`) }}</label>
-            <el-switch
-              :id="`p-${k}`"
-              v-model="plan[k] as boolean"
-              size="small"
-              :aria-label="t(`plan.${k}`)"
-              @change="emit('change')"
-            />
-          </div>
+          <button class="link pad" @click="addObstacle">{{ t('plan.addObstacle') }}</button>
         </template>
-        <div v-for="[k, low, high, step, unit] in rows" :key="k" class="row">
-          <el-tooltip :content="t(`planHint.${k}`)" placement="left" :show-after="400"
-            ><label :for="`p-${k}`">{{ t(`plan.${k}`) }}</label></el-tooltip
-          >
-          <span
-            ><el-input-number
-              :id="`p-${k}`"
-              v-model="plan[k] as number"
-              :min="low"
-              :max="high"
-              :step="step"
-              :controls="false"
-              size="small"
-              style="width: 80px"
-              @change="emit('change')"
-            />
-            <i>{{ unit }}</i></span
-          >
-        </div>
       </template>
     </template>
-    <button class="link" @click="more = !more">{{ t(more ? 'plan.lessReach' : 'plan.moreReach') }}</button>
   </div>
 </template>
 
 <style scoped>
 h3 {
+  padding: 5px 10px 0;
+  margin: 0;
+}
+h3 button {
+  font: inherit;
   font-size: 13px;
-  padding: 6px 14px 0;
+  font-weight: 700;
+  border: 0;
+  background: none;
+  color: var(--ink);
+  cursor: pointer;
+  padding: 1px 4px;
+}
+h3 span {
+  display: inline-block;
+  width: 10px;
+  color: var(--ink2);
 }
 .row {
   display: flex;
@@ -150,12 +378,40 @@ h3 {
   width: 24px;
   font-size: 12px;
 }
+.lamps,
+.obstacle {
+  padding: 2px 14px;
+}
+.obstacle {
+  display: grid;
+  grid-template-columns: 1fr auto;
+  align-items: center;
+}
+.obstacle span {
+  grid-column: 1;
+}
+.colors,
+.end {
+  display: flex;
+  gap: 6px;
+  align-items: center;
+}
+.colors input {
+  width: 24px;
+  height: 20px;
+  border: 1px solid var(--joint);
+  padding: 0;
+  background: none;
+}
 .link {
   border: 0;
   background: none;
   color: var(--lichen-ink);
   font-weight: 600;
   cursor: pointer;
+  padding: 2px 0;
+}
+.pad {
   padding: 3px 14px;
 }
 </style>
