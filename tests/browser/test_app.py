@@ -100,6 +100,7 @@ def test_plan_and_shoot_with_the_rig(page: Page, address: str) -> None:
     expect(page.locator(".through .cap")).to_contain_text("shot 1")
     page.keyboard.press("Delete")
     expect(page.locator(".bed.on")).not_to_contain_text(before.splitlines()[-1])
+    page.get_by_text("Print and files").click()
     with page.expect_download() as download:
         page.get_by_role("link", name="Shot list").click()
     assert download.value.path().read_text().startswith("shot,lap,turn_deg")

@@ -1,4 +1,4 @@
-"""The demo: the milestone of Nether Orrowby, finished, and the same photos unprocessed.
+"""The demo: the milestone of Nether Orrowby, finished, the same photos unprocessed, and a roof finial that is planned.
 
 The photos are shipped; the finished project is computed from them once, when the demo is first set up (which also
 compiles the heavy loops), and not again.
@@ -12,6 +12,7 @@ from pathlib import Path
 from sqlalchemy import Engine
 from sqlmodel import Session, select
 
+from vast_quarry.pipeline.planning import PlanIn
 from vast_quarry.pipeline.run import Runner
 from vast_quarry.pipeline.step import Reporter
 from vast_quarry.server.models import Project
@@ -22,6 +23,12 @@ from vast_quarry.server.services.world import make_ready
 #: shipped in the package: the photos
 SHIPPED = Path(__file__).parents[1] / "demo"
 NAMES = ("Milestone, finished", "Milestone, to try")
+#: the finial of the forge's roof, to be shot on a turntable
+PLANNED = "Finial, planned"
+FINIAL = {
+    "shape": "cylinder", "width": 0.24, "depth": 0.24, "height": 0.38, "way": "turntable", "hold": "tripod", "step_deg": 15.0,
+    "detail_mm": 0.8, "colors": ["#a0522d", "#6e3a26"], "light": {"kind": "lamps", "lamp_m": 1.2},
+}  # fmt: skip
 
 
 def add_demo(engine: Engine, data: Path, reporter: Reporter) -> None:
@@ -38,6 +45,11 @@ def add_demo(engine: Engine, data: Path, reporter: Reporter) -> None:
             folders = folders_of(data, project.id or 0)
             folders.make()
             shutil.copytree(SHIPPED / "photos", folders.photos, dirs_exist_ok=True)
+        if PLANNED not in there:
+            plan = PlanIn.model_validate(FINIAL)
+            total = len(plan.work_out().stations)
+            session.add(Project(name=PLANNED, plan={**plan.model_dump(mode="json"), "total": total}))
+            session.commit()
         finished = session.exec(select(Project).where(Project.name == NAMES[0])).first()
         if finished is not None and "texture" not in folders_of(data, finished.id or 0).store.in_use():
             folders = folders_of(data, finished.id or 0)

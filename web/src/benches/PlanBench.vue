@@ -14,6 +14,7 @@ import { metres, seconds } from '@/composables/format'
 import { paint, scaleOf, type PaintMode } from '@/composables/paint'
 import {
   draggedPlace,
+  inStrips,
   markedPatches,
   standInObject,
   withMoved,
@@ -43,11 +44,12 @@ const legend = computed(() => {
   const { low, high, unit } = scaleOf(patches.value, mode.value)
   const [a, b] = mode.value === 'gsd' ? [high, low] : [low, high]
   const text = (x: number) => `${mode.value === 'gsd' ? x.toFixed(2) : x.toFixed(0)}${unit}`
-  return `${t(`plan.${mode.value}`)}: ${text(a)} ▁▃▅▇ ${text(b)}${mode.value === 'count' ? '+' : ''}`
+  return `${t(`plan.paint.${mode.value}`)}: ${text(a)} ▁▃▅▇ ${text(b)}${mode.value === 'count' ? '+' : ''}`
 })
 const reach = computed(() =>
-  plan.value && plan.value.kind !== 'wall' ? Math.hypot(plan.value.width!, plan.value.depth!) / 2 : 0.01,
+  plan.value && !inStrips(plan.value.kind) ? Math.hypot(plan.value.width!, plan.value.depth!) / 2 : 0.01,
 )
+const strips = computed(() => inStrips(plan.value?.kind))
 const shutter = (s: number) => (s < 0.5 ? `1/${Math.round(1 / s)} s` : `${s.toFixed(1)} s`)
 const path = computed(() => `/api/projects/${project.id}/plan`)
 
@@ -169,7 +171,10 @@ function showCameras() {
 watch([colors, marking], recolor)
 watch(
   () => plan.value?.kind,
-  (kind) => (marking.value = kind === 'area' && !plan.value?.marked?.length),
+  (kind) => {
+    marking.value = kind === 'area' && !plan.value?.marked?.length
+    framed = false
+  },
 )
 watch(shot, showCameras)
 /** A camera goes along its ring with the pointer; with the brush, what is wanted is marked on the stand-in. */
@@ -232,7 +237,7 @@ function ready(w: World) {
     <div class="bar">
       <span class="seg"
         ><button v-for="m in MODES" :key="m" :aria-pressed="mode === m" @click="mode = m">
-          {{ t(`plan.${m}`) }}
+          {{ t(`plan.paint.${m}`) }}
         </button></span
       >
       <button class="plainbtn" :disabled="busy || !out" @click="mend">{{ t('plan.mend') }}</button>
@@ -251,14 +256,17 @@ function ready(w: World) {
         </button>
         <button v-if="plan.marked?.length" class="plainbtn" @click="unmark">{{ t('plan.unmark') }}</button>
       </template>
-      <span class="end files">
-        <a :href="`${path}/mat.pdf`" target="_blank">{{ t('plan.mat') }}</a>
-        <a :href="`${path}/marks.pdf`" target="_blank">{{ t('plan.marks') }}</a>
-        <a :href="`${path}/shots.pdf`" target="_blank">{{ t('plan.print') }}</a>
-        <a :href="`${path}/shots.csv`">{{ t('plan.list') }}</a>
-        <a :href="`${path}/cameras.glb`">{{ t('plan.glb') }}</a>
-        <a :href="`${path}/plan.json`" download="plan.json">{{ t('plan.file') }}</a>
-      </span>
+      <details class="end files">
+        <summary>{{ t('plan.files') }}</summary>
+        <div>
+          <a :href="`${path}/mat.pdf`" target="_blank">{{ t('plan.mat') }}</a>
+          <a :href="`${path}/marks.pdf`" target="_blank">{{ t('plan.marks') }}</a>
+          <a :href="`${path}/shots.pdf`" target="_blank">{{ t('plan.print') }}</a>
+          <a :href="`${path}/shots.csv`">{{ t('plan.list') }}</a>
+          <a :href="`${path}/cameras.glb`">{{ t('plan.glb') }}</a>
+          <a :href="`${path}/plan.json`" download="plan.json">{{ t('plan.file') }}</a>
+        </div>
+      </details>
     </div>
     <div class="split">
       <WorldPane :parts="['cameras', 'mesh', 'ground']" :legend="legend" @ready="ready" />
@@ -270,13 +278,7 @@ function ready(w: World) {
           :shot="shot"
           :size="[plan.pixels_wide!, plan.pixels_high!]"
         />
-        <PlanCharts :plan="out" :reach="reach" />
-      </div>
-    </div>
-    <Teleport to="#tray-top">
-      <div v-if="plan" class="tray num">
-        <PlanForm v-model="plan" @change="reshape" />
-        <dl v-if="out" class="figures">
+        <dl class="figures num">
           <div>
             <dt>{{ t('plan.distance') }}</dt>
             <dd>{{ metres(out.distance) }}</dd>
@@ -310,17 +312,26 @@ function ready(w: World) {
             <dd>{{ (100 * out.along).toFixed(0) }} · {{ (100 * out.across).toFixed(0) }} %</dd>
           </div>
           <div>
+            <dt>{{ t('plan.baseOf') }}</dt>
+            <dd>1 : {{ (1 / Math.max(out.base_to_distance, 1e-6)).toFixed(1) }}</dd>
+          </div>
+          <div>
             <dt>{{ t('plan.lapsBy') }}</dt>
             <dd>{{ out.laps.length }} × {{ out.per_ring }}</dd>
           </div>
         </dl>
+        <PlanCharts :plan="out" :reach="reach" />
+      </div>
+    </div>
+    <Teleport to="#tray-top">
+      <div v-if="plan" class="tray num">
+        <div v-if="out?.findings.length" class="cards">
+          <div v-for="f in out.findings" :key="f" class="card">{{ f }}</div>
+        </div>
+        <PlanForm v-model="plan" @change="reshape">
+          <lap-table v-if="out && !strips" v-model="plan" :out="out" @change="reshape" />
+        </PlanForm>
         <template v-if="out">
-          <lap-table
-            v-if="!['wall', 'ground', 'corner', 'room'].includes(plan.kind!)"
-            v-model="plan"
-            :out="out"
-            @change="reshape"
-          />
           <table class="takes">
             <caption>
               {{
@@ -346,7 +357,6 @@ function ready(w: World) {
           </p>
           <shoot-box :plan="plan" :out="out" />
         </template>
-        <div v-for="f in out?.findings ?? []" :key="f" class="card">{{ f }}</div>
       </div>
     </Teleport>
   </section>
@@ -355,33 +365,48 @@ function ready(w: World) {
 <style scoped>
 .side {
   display: grid;
-  grid-template-rows: minmax(0, 1fr) auto;
+  grid-template-rows: minmax(0, 1fr) auto auto;
   min-height: 0;
 }
 .files {
-  display: flex;
-  gap: 14px;
+  position: relative;
+}
+.files summary {
+  cursor: pointer;
   font-weight: 600;
+  color: var(--lichen-ink);
+}
+.files div {
+  position: absolute;
+  right: 0;
+  top: 26px;
+  z-index: 5;
+  display: grid;
+  gap: 6px;
+  padding: 10px 16px;
+  background: var(--paper);
+  border: 1px solid var(--joint);
+  border-radius: 6px;
+  box-shadow: 0 6px 18px #0002;
+  white-space: nowrap;
 }
 .files a {
   color: var(--lichen-ink);
 }
 .tray {
-  padding: 4px 0 14px;
+  padding: 4px 0 0;
 }
 .figures {
-  margin: 6px 14px;
+  margin: 0;
   display: grid;
   grid-template-columns: 1fr 1fr;
-  border: 1px solid var(--joint);
-  border-radius: 6px;
-  overflow: hidden;
+  border-top: 1px solid var(--joint);
   background: var(--joint);
   gap: 1px;
 }
 .figures div {
   background: var(--paper);
-  padding: 3px 9px;
+  padding: 2px 12px;
 }
 dt {
   font-size: 11.5px;
@@ -418,6 +443,11 @@ dd {
   height: 12px;
   border: 1px solid var(--joint);
   vertical-align: -1px;
+}
+.cards {
+  max-height: 148px;
+  overflow: auto;
+  border-bottom: 1px solid var(--joint);
 }
 .card {
   margin: 6px 12px;

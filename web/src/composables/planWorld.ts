@@ -3,6 +3,10 @@ import type { Patches, PlanIn, PlanOut } from '@/api/client'
 
 export type Place = [number, number, number]
 
+/** Places are shot in strips, objects in laps. */
+export const inStrips = (kind: string | undefined) =>
+  ['wall', 'ground', 'corner', 'room'].includes(kind ?? '')
+
 /** The painted stand-in as a mesh, with boxes that are in the way and the light about it. */
 export function standInObject(patches: Patches, plan: PlanIn, out: PlanOut): THREE.Mesh {
   const geometry = new THREE.BufferGeometry()
@@ -46,7 +50,7 @@ export function draggedPlace(from: Place, ray: THREE.Ray, kind: string): Place |
   const plane = new THREE.Plane().setFromNormalAndCoplanarPoint(normal, new THREE.Vector3(...from))
   const hit = ray.intersectPlane(plane, new THREE.Vector3())
   if (!hit) return null
-  if (['wall', 'ground', 'corner', 'room'].includes(kind)) return [hit.x, hit.y, hit.z]
+  if (inStrips(kind)) return [hit.x, hit.y, hit.z]
   const radius = Math.hypot(from[0], from[1])
   const reach = Math.hypot(hit.x, hit.y)
   if (reach < 1e-9) return null

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { ElInputNumber } from 'element-plus'
+import { computed } from 'vue'
 import { useI18n } from 'vue-i18n'
 import type { PlanIn, PlanOut } from '@/api/client'
 
@@ -15,7 +16,13 @@ const COLUMNS: [Key, number, number, number][] = [
   ['distance_m', 0.01, 10000, 2],
 ]
 
-const now = () => props.out.laps.map((l) => ({ ...l }))
+/** What was edited counts at once; what was not comes from the plan as worked out. */
+const rows = computed(() => {
+  const edited = plan.value.laps ?? []
+  if (!edited.length) return props.out.laps
+  return edited.map((l) => ({ ...l, distance_m: l.distance_m || props.out.distance }))
+})
+const now = () => rows.value.map((l) => ({ ...l }))
 function put(laps: PlanIn['laps']) {
   plan.value = { ...plan.value, laps }
   emit('change')
@@ -41,7 +48,7 @@ function add() {
       </tr>
     </thead>
     <tbody>
-      <tr v-for="(lap, k) in out.laps" :key="k">
+      <tr v-for="(lap, k) in rows" :key="k">
         <td>{{ k + 1 }}</td>
         <td v-for="[key, low, high, digits] in COLUMNS" :key="key">
           <el-input-number
@@ -57,7 +64,7 @@ function add() {
         </td>
         <td>
           <button
-            v-if="out.laps.length > 1"
+            v-if="rows.length > 1"
             class="link"
             :aria-label="t('plan.removeLap', { n: k + 1 })"
             @click="put(now().filter((_, i) => i !== k))"

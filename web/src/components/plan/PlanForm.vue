@@ -13,6 +13,7 @@ import { computed, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { sentence, type PlanIn, type Version } from '@/api/client'
 import CameraFinder from '@/components/plan/CameraFinder.vue'
+import { inStrips } from '@/composables/planWorld'
 import { useProject } from '@/stores/project'
 import { ElMessage } from 'element-plus'
 
@@ -94,7 +95,7 @@ const GROUPS: [string, Row[]][] = [
 ]
 const LAMPS = ['above', 'sides', 'back', 'camera', 'below'] as const
 const open = useLocalStorage<string[]>('plan-open', ['subject', 'camera', 'way'])
-const strips = computed(() => ['wall', 'ground', 'corner', 'room'].includes(plan.value.kind ?? ''))
+const strips = computed(() => inStrips(plan.value.kind))
 const surfaces = computed<Version[]>(() => project.layer('surface')?.versions ?? [])
 
 /** Rows that mean something for what is planned. */
@@ -110,6 +111,25 @@ function shown(row: Row): boolean {
 }
 /** What a row is called: the way of shooting would be named like the group it stands in. */
 const nameOf = (row: Row) => (row.key === 'way' ? 'wayOf' : row.key)
+/** Sizes that a kind of place begins with: width, depth, height in m, detail in mm. */
+const USUAL: Record<string, [number, number, number, number]> = {
+  object: [0.34, 0.21, 0.62, 1],
+  wall: [4, 0.2, 2.5, 2],
+  ground: [4, 1.5, 0.1, 2],
+  corner: [2.9, 2.3, 1.7, 5],
+  room: [5, 4, 2.6, 5],
+  flown: [12, 9, 8, 20],
+}
+const family = (kind: string | undefined) => (kind && kind in USUAL ? kind : 'object')
+function choose(row: Row, value: string) {
+  let next: PlanIn = { ...plan.value, [row.key]: value }
+  if (row.key === 'kind' && family(plan.value.kind) !== family(value)) {
+    const [width, depth, height, detail_mm] = USUAL[family(value)]
+    next = { ...next, width, depth, height, detail_mm, laps: [] }
+  }
+  plan.value = next
+  emit('change')
+}
 function toggle(group: string) {
   open.value = open.value.includes(group) ? open.value.filter((g) => g !== group) : [...open.value, group]
 }
@@ -173,11 +193,11 @@ async function bring(e: Event) {
             >
             <el-select
               v-if="'choices' in row"
-              v-model="plan[row.key] as string"
+              :model-value="plan[row.key] as string"
               size="small"
               style="width: 128px"
               :aria-label="t(`plan.${nameOf(row)}`)"
-              @change="emit('change')"
+              @change="(v: string) => choose(row, v)"
             >
               <el-option v-for="v in row.choices" :key="v" :value="v" :label="t(`plan.${v}`)" />
             </el-select>
@@ -230,6 +250,7 @@ async function bring(e: Event) {
             <input ref="file" type="file" accept=".ply,.stl,.obj,.off,.glb" hidden @change="bring" />
           </div>
         </template>
+        <slot v-if="group === 'way'"></slot>
         <template v-if="group === 'light'">
           <div class="row">
             <span>{{ t('plan.lightOf') }}</span>

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { ElInput, ElOption, ElSelect } from 'element-plus'
-import { computed, ref } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { api, ask, type PlanIn, type PlanOut } from '@/api/client'
 import { useProject } from '@/stores/project'
@@ -11,7 +11,12 @@ const { t } = useI18n()
 const project = useProject()
 const SCENES = ['milestone', 'finial', 'well-head', 'yard'] as const
 const FAILURES = ['none', 'camera error', 'camera silent', 'turntable stall', 'camera battery empty'] as const
-const scene = ref<(typeof SCENES)[number]>('milestone')
+const usual = (p: PlanIn) => (p.kind === 'corner' ? 'yard' : p.way === 'turntable' ? 'finial' : 'milestone')
+const scene = ref<(typeof SCENES)[number]>(usual(props.plan))
+watch(
+  () => usual(props.plan),
+  (s) => (scene.value = s),
+)
 const failure = ref<(typeof FAILURES)[number]>('none')
 const rig = ref('')
 const more = ref(false)
@@ -40,45 +45,54 @@ async function shoot() {
 </script>
 
 <template>
-  <div class="row">
-    <span>{{ t('plan.scene') }}</span>
-    <el-select v-model="scene" size="small" style="width: 150px" :aria-label="t('plan.scene')">
-      <el-option v-for="s in SCENES" :key="s" :value="s" :label="t(`plan.${s}`)" />
-    </el-select>
-  </div>
-  <template v-if="more">
+  <div class="shootbox">
     <div class="row">
-      <span>{{ t('plan.rig') }}</span>
-      <el-input
-        v-model="rig"
-        size="small"
-        style="width: 150px"
-        placeholder="http://127.0.0.1:8770"
-        :aria-label="t('plan.rig')"
-      />
-    </div>
-    <div class="row">
-      <span>{{ t('plan.failure') }}</span>
-      <el-select
-        v-model="failure"
-        size="small"
-        style="width: 150px"
-        :disabled="!!rig"
-        :aria-label="t('plan.failure')"
-      >
-        <el-option v-for="f in FAILURES" :key="f" :value="f" :label="t(`plan.fails.${f}`)" />
+      <span>{{ t('plan.scene') }}</span>
+      <el-select v-model="scene" size="small" style="width: 150px" :aria-label="t('plan.scene')">
+        <el-option v-for="s in SCENES" :key="s" :value="s" :label="t(`plan.${s}`)" />
       </el-select>
     </div>
-  </template>
-  <button class="link" @click="more = !more">{{ t(more ? 'plan.lessReach' : 'plan.moreShoot') }}</button>
-  <button class="go" @click="shoot">
-    <b>{{ rig ? t('plan.shootWith') : t('plan.shoot') }}</b><span>{{
-      t('plan.shots', { n: shots, size: `${Math.round(out.storage_mb)} MB` })
-    }}</span>
-  </button>
+    <template v-if="more">
+      <div class="row">
+        <span>{{ t('plan.rig') }}</span>
+        <el-input
+          v-model="rig"
+          size="small"
+          style="width: 150px"
+          placeholder="http://127.0.0.1:8770"
+          :aria-label="t('plan.rig')"
+        />
+      </div>
+      <div class="row">
+        <span>{{ t('plan.failure') }}</span>
+        <el-select
+          v-model="failure"
+          size="small"
+          style="width: 150px"
+          :disabled="!!rig"
+          :aria-label="t('plan.failure')"
+        >
+          <el-option v-for="f in FAILURES" :key="f" :value="f" :label="t(`plan.fails.${f}`)" />
+        </el-select>
+      </div>
+    </template>
+    <button class="link" @click="more = !more">{{ t(more ? 'plan.lessReach' : 'plan.moreShoot') }}</button>
+    <button class="go" @click="shoot">
+      <b>{{ rig ? t('plan.shootWith') : t('plan.shoot') }}</b><span>{{
+        t('plan.shots', { n: shots, size: `${Math.round(out.storage_mb)} MB` })
+      }}</span>
+    </button>
+  </div>
 </template>
 
 <style scoped>
+.shootbox {
+  position: sticky;
+  bottom: 0;
+  background: var(--paper);
+  border-top: 1px solid var(--joint);
+  padding-top: 4px;
+}
 .row {
   display: flex;
   justify-content: space-between;
