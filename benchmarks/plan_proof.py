@@ -121,6 +121,8 @@ def prove(scene: str, work: Path, size: tuple[int, int], grade: str, again: bool
         shoot(settings, photos, planned=plan.stations)
         command = [sys.executable, "-m", "vast_quarry.cli.main", "build", str(photos / "photos"), "--out", str(out)]
         command += ["--grade", grade]
+        if scene == "yard":
+            command += ["--place"]
         if scene == "finial":
             command += ["--masks", str(photos / "masks")]
         subprocess.run(command, check=True, stdout=subprocess.DEVNULL)

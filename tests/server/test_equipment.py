@@ -190,3 +190,90 @@ def test_a_shoot_waits_when_a_device_fails_and_goes_on_where_it_was(client: Test
 def test_only_a_shoot_under_way_can_wait(client: TestClient) -> None:
     assert client.post("/api/jobs/999/pause").status_code == 404
     assert client.post("/api/jobs/999/go-on").status_code == 404
+
+
+def test_what_the_plan_knows_presets_later_layers_below_what_is_set_by_hand(client: TestClient) -> None:
+    project = client.post("/api/projects", json={"name": "Known"}).json()["id"]
+
+    def value(layer: str, name: str) -> Any:
+        layers = {x["layer"]: x for x in client.get(f"/api/projects/{project}/layers").json()}
+        return next(s["value"] for s in layers[layer]["settings"] if s["name"] == name)
+
+    usual = value("cameras", "features"), value("cameras", "ground"), value("points", "least_views")
+    client.put(f"/api/projects/{project}/plan", json={})
+    assert (value("cameras", "features"), value("cameras", "ground"), value("points", "least_views")) == usual
+    client.put(f"/api/projects/{project}/plan", json={"way": "turntable", "skin": "plain"})
+    assert value("cameras", "features") == 16_000
+    assert value("cameras", "ground") is False
+    client.put(f"/api/projects/{project}/layers/cameras/settings", json={"features": 5000})
+    assert value("cameras", "features") == 5000
+    client.put(f"/api/projects/{project}/plan", json={"kind": "room", "width": 4, "depth": 4, "height": 2.5})
+    assert value("cameras", "place") is True
+
+
+def test_a_mesh_stands_in_and_what_is_no_mesh_is_refused(client: TestClient, tmp_path: Path) -> None:
+    import trimesh
+
+    project = client.post("/api/projects", json={"name": "Mesh"}).json()["id"]
+    where = f"/api/projects/{project}/plan"
+    assert "no mesh" in client.put(where, json={"shape": "mesh"}).json()["detail"]
+    ball = trimesh.creation.icosphere(3, radius=0.2)
+    sent = client.post(f"{where}/mesh", files={"file": ("ball.stl", ball.export(file_type="stl"))})
+    assert sent.json() == []
+    out = client.put(where, json={"shape": "mesh", "mesh": "file"}).json()
+    assert out["distance"] < 1.2
+    assert 0.7 < out["seen_by_three"] < 0.95  # a ball's underside is not seen
+    half = trimesh.Trimesh(ball.vertices, ball.faces[:500], process=False)
+    notes = client.post(f"{where}/mesh", files={"file": ("half.ply", half.export(file_type="ply"))}).json()
+    assert any("not closed" in n for n in notes)
+    for name, body in (("empty.ply", b""), ("text.obj", b"not a mesh"), ("program.exe", b"MZ")):
+        refused = client.post(f"{where}/mesh", files={"file": (name, body)})
+        assert refused.status_code == 422, name
+    assert client.put(where, json={"shape": "mesh", "mesh": "surface 7"}).status_code == 422
+    # nothing of what was there is lost
+    assert client.put(where, json={"shape": "mesh", "mesh": "file"}).status_code == 200
+
+
+def test_plans_to_print_and_to_take_along(client: TestClient) -> None:
+    project = client.post("/api/projects", json={"name": "Print"}).json()["id"]
+    where = f"/api/projects/{project}/plan"
+    client.put(where, json={"rings": 1, "colors": ["#a0522d"]})
+    import pypdfium2
+
+    marks = pypdfium2.PdfDocument(client.get(f"{where}/marks.pdf", params={"stops": 18}).content)
+    assert len(marks) == 2
+    assert "18 stops, 20 degrees each" in marks[0].get_textpage().get_text_range()
+    glb = client.get(f"{where}/cameras.glb").content
+    document = json.loads(glb[20 : 20 + int.from_bytes(glb[12:16], "little")])
+    nodes = {n["name"]: n for n in document["nodes"]}
+    stations = client.get(f"{where}/plan.json").json()["result"]["stations"]
+    assert len(nodes) == len(stations) + 1 == 21
+    x, y, z = stations[4]["center"]
+    matrix = np.array(nodes["shot 5, lap 1"]["matrix"]).reshape(4, 4).T
+    np.testing.assert_allclose(matrix[:3, 3], [x, z, -y], atol=1e-6)
+    # a camera of glTF looks along its own -z: at the subject
+    to = -matrix[:3, 3] + [0, 0.29, 0]
+    assert -matrix[:3, 2] @ to / np.linalg.norm(to) > 0.999
+    takes = client.get(f"{where}/expected").json()
+    assert [e["grade"] for e in takes] == ["rough", "dressed", "polished"]
+    assert takes[0]["seconds"] < takes[1]["seconds"] < takes[2]["seconds"]
+    assert client.get(f"{where}/plan.json").json()["result"]["backdrop"]["name"] in ("blue", "green", "turquoise")
+
+
+@pytest.mark.parametrize(
+    ("wrong", "says"),
+    [
+        ({"width": 0}, "width"),
+        ({"height": -1}, "height"),
+        ({"focal_mm": 0}, "focal_mm"),
+        ({"lowest_m": 2, "highest_m": 1}, "no position"),
+        ({"kind": "area"}, "No area"),
+        ({"obstacles": [{"low": [-9, -9, -9], "high": [9, 9, 9]}]}, "no position"),
+        ({"colors": ["red"]}, "no colour"),
+    ],
+)
+def test_impossible_wishes_are_refused_in_plain_words(client: TestClient, wrong: dict[str, Any], says: str) -> None:
+    project = client.post("/api/projects", json={"name": "Wrong"}).json()["id"]
+    answer = client.put(f"/api/projects/{project}/plan", json=wrong)
+    assert answer.status_code == 422
+    assert says in answer.text

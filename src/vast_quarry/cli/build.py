@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import signal
 from pathlib import Path
 from types import FrameType
@@ -12,6 +13,7 @@ from rich.console import Console
 
 from vast_quarry.cli.report import make_reporter
 from vast_quarry.core.errors import PlainError
+from vast_quarry.core.plan.mats import PAPERS
 from vast_quarry.pipeline.export import write_results
 from vast_quarry.pipeline.grades import Grade
 from vast_quarry.pipeline.output import claim_output
@@ -28,6 +30,31 @@ GradeOption = Annotated[
 ]
 MasksOption = Annotated[Path | None, typer.Option("--masks", help="Folder with masks STEM.png; white is kept")]
 RecipeOption = Annotated[Path | None, typer.Option("--recipe", help="Replay the settings of an earlier result")]
+
+
+MatOption = Annotated[
+    str | None,
+    typer.Option(
+        "--mat", help=f"Marker mat in the photos: {', '.join(PAPERS)}, 'A4 round' ..., or the JSON of an own one"
+    ),
+]
+
+
+def _mat(mat: str | None) -> dict[str, dict[str, Any]]:
+    """Settings of Cameras for a mat."""
+    if mat is None:
+        return {}
+    if not mat.endswith(".json"):
+        return {"cameras": {"mat": mat}}
+    try:
+        listed = json.loads(Path(mat).read_text("utf-8"))["markers"]
+        return {"cameras": {"mat": "own", "mat_markers": {int(m["id"]): m["corners"] for m in listed}}}
+    except OSError as error:
+        raise PlainError(f"The mat {mat} cannot be read ({error.strerror}).", "Check the path.") from error
+    except (ValueError, KeyError, TypeError) as error:
+        raise PlainError(
+            f"{mat} is no marker mat.", "Give the JSON that `vast-quarry mat` writes beside its PDF."
+        ) from error
 
 
 def _recipe(recipe: Path | None, grade: Grade | None, changes: dict[str, dict[str, Any]]) -> Recipe:
@@ -76,12 +103,18 @@ def build(
     masks: MasksOption = None,
     ground: Annotated[str | None, typer.Option(help="leave-out or keep the ground [default: leave-out]")] = None,
     closed: Annotated[bool, typer.Option("--closed", help="Close the bottom and whatever was not seen")] = False,
+    place: Annotated[
+        bool, typer.Option("--place", help="A place: keep all of it, not only what stands in its middle")
+    ] = False,
+    mat: MatOption = None,
     recipe: RecipeOption = None,
 ) -> None:
     """Make a textured model from a folder of photos."""
-    changes: dict[str, dict[str, Any]] = {}
+    changes = _mat(mat)
     if ground is not None:
         changes["points"] = {"ground": ground}
+    if place:
+        changes.setdefault("cameras", {})["place"] = True
     if closed:
         changes["surface"] = {"closed": True}
     result = run_until(photos, out, masks, _recipe(recipe, grade, changes), "texture")
@@ -99,10 +132,11 @@ def align(
     out: OutOption,
     grade: GradeOption = None,
     masks: MasksOption = None,
+    mat: MatOption = None,
     recipe: RecipeOption = None,
 ) -> None:
     """Only find out where the photos were taken from."""
-    result = run_until(photos, out, masks, _recipe(recipe, grade, {}), "cameras")
+    result = run_until(photos, out, masks, _recipe(recipe, grade, _mat(mat)), "cameras")
     figures = result.versions["cameras"].figures
     console.print(
         f"{figures['placed'] + figures['weak']} of {figures['photos']} photos placed: {out / 'cameras.json'}",

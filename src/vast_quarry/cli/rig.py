@@ -37,6 +37,7 @@ def shoot_command(
     seed: Annotated[int, typer.Option(help="The same seed gives the same photos")] = 1,
     focal: Annotated[float, typer.Option(help="Focal length as 35 mm equivalent, in mm")] = 40.0,
     exif: Annotated[bool, typer.Option(help="Write EXIF")] = True,
+    mat: Annotated[str, typer.Option(help="Paper of a marker mat that lies before the subject, like A3")] = "",
     off: Annotated[str, typer.Option(help=f"Defects to switch off, with commas between: {', '.join(DEFECTS)}")] = "",
 ) -> None:
     """Photograph a scene."""
@@ -54,7 +55,7 @@ def shoot_command(
         else:
             rings, per_ring = parse_ring_plan(plan)
         settings = ShootSettings(
-            scene=scene, rings=rings, per_ring=per_ring, width=width, height=height, focal35=focal, seed=seed, exif=exif,
+            scene=scene, rings=rings, per_ring=per_ring, width=width, height=height, focal35=focal, seed=seed, exif=exif, mat=mat,
             off=frozenset(x.strip() for x in off.split(",") if x.strip()),
         )  # fmt: skip
         steps = iter(track(range(1000), "Shooting", console=console, disable=not console.is_terminal))

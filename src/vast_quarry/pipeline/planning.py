@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
@@ -292,3 +292,26 @@ class PlanFile(BaseModel):
     unit: str = "m"
     request: PlanIn
     result: PlanOut
+
+
+def presets(plan: PlanIn) -> dict[str, dict[str, Any]]:
+    """Settings of later layers that follow from what a plan knows of its subject; a usual plan presets nothing.
+
+    On a turntable before a still backdrop no ground is looked for; a plain skin needs more and fainter features; shiny and
+    transparent ones show places that are not there, so more photos have to agree on a point; hair and thin things are
+    seen by few; of a place all is wanted, the ground too.
+    """
+    out: dict[str, dict[str, Any]] = {}
+    if plan.way == "turntable" and plan.kind in ("object", "front", "area"):
+        out["cameras"] = {"ground": False}
+    if plan.skin == "plain":
+        out.setdefault("cameras", {}).update(features=16_000, ratio=0.9)
+    if plan.skin in ("shiny", "transparent"):
+        out["points"] = {"least_views": 4}
+    if plan.skin == "hairy":
+        out["points"] = {"least_views": 2}
+    if plan.skin == "living":
+        out["texture"] = {"even_out": True}
+    if plan.kind in ("ground", "corner", "room"):
+        out.setdefault("cameras", {})["place"] = True
+    return out

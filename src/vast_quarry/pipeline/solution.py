@@ -54,6 +54,8 @@ class Solution:
     box: KeepBox
     ground: bool
     rough: float = 0.0
+    #: whether lengths are metres
+    metric: bool = False
 
     @property
     def aligned(self) -> NDArray[np.int64]:
@@ -88,7 +90,7 @@ def save_solution(folder: Path, s: Solution, name: str = "solution") -> None:
         numbers=s.numbers, states=np.array(s.states), rotations=s.rotations, centers=s.centers, lens_of=s.lens_of,
         lenses=np.stack([c.vector for c in s.lenses]), sizes=np.array([(c.width, c.height) for c in s.lenses]),
         points=s.points, colors=s.colors, start=s.start, photo=s.photo, xy=s.xy, error=s.error,
-        box=np.array([*s.box.low, *s.box.high, s.box.turn]), ground=s.ground, rough=s.rough,
+        box=np.array([*s.box.low, *s.box.high, s.box.turn]), ground=s.ground, rough=s.rough, metric=s.metric,
     )  # fmt: skip
 
 
@@ -101,4 +103,5 @@ def load_solution(folder: Path, name: str = "solution") -> Solution:
             f["numbers"], [str(s) for s in f["states"]], f["rotations"], f["centers"], f["lens_of"], lenses, f["points"],
             f["colors"], f["start"], f["photo"], f["xy"], f["error"],
             KeepBox.from_dict({"low": b[:3].tolist(), "high": b[3:6].tolist(), "turn": b[6]}), bool(f["ground"]), float(f["rough"]),
+            bool(f["metric"]) if "metric" in f else False,
         )  # fmt: skip

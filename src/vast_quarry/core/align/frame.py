@@ -249,7 +249,10 @@ def smallest_turn(xy: Array) -> float:
     return best if min(areas) < 0.93 * areas[len(areas) // 2 - 1] else 0.0
 
 
-def stand_up(rotations: Array, centers: Array, points: Array, masked: bool = False) -> Standing:
+def stand_up(
+    rotations: Array, centers: Array, points: Array, masked: bool = False, mat: Similarity | None = None,
+    place: bool = False,
+) -> Standing:  # fmt: skip
     """Find up, ground, origin and keep box.
 
     Parameters
@@ -260,6 +263,11 @@ def stand_up(rotations: Array, centers: Array, points: Array, masked: bool = Fal
         Well seen points of the sparse cloud.
     masked : bool
         Whether masks left only the subject: then there is no ground to be found and all points count.
+    mat : Similarity, optional
+        From the model to a marker mat in metres: it says what is up, where the ground is, and the scale.
+    place : bool
+        Whether a place is recorded rather than a thing in its middle: then the keep box holds all that is well seen,
+        the ground too.
     """
     notes: list[str] = []
     up = up_from_level_photos(rotations)
@@ -274,17 +282,26 @@ def stand_up(rotations: Array, centers: Array, points: Array, masked: bool = Fal
     if plane is not None:
         up, offset, rough = plane
         witness = "ground plane"
+    if mat is not None:
+        up = mat.rotation.T @ [0.0, 0.0, 1.0]
+        # height over the mat is scale (up . x) + shift
+        plane, witness = (up, -float(mat.shift[2]) / mat.scale, rough), "marker mat"
+        offset = plane[1]
     turn_up = rotation_between(up, [0.0, 0.0, 1.0])
     p = points @ turn_up.T
     f = turn_up @ focus
     ground = offset if plane is not None else None
     above = p[:, 2] > ground + max(4.0 * rough, 0.012 * reach) if ground is not None else np.ones(len(p), bool)
-    if above.sum() < 50:
+    if place or above.sum() < 50:
         above = np.ones(len(p), bool)
     subject = p[above]
-    if not masked:
+    if place:
+        # what lies far beyond the cameras is seen by chance
+        around = np.abs(subject - np.median(turn_up @ centers.T, axis=1)).max(1)
+        subject = subject[around < 2.5 * float(np.ptp(centers, axis=0).max()) + reach]
+    elif not masked:
         subject = subject[subject_cluster(subject, f, reach)]
-    if ground is not None:
+    if ground is not None and not place:
         # bumps of the ground around the foot must not widen the box
         tall = subject[:, 2] > ground + 0.10 * (np.percentile(subject[:, 2], 99) - ground)
         subject = subject[tall] if tall.sum() >= 50 else subject
@@ -301,10 +318,12 @@ def stand_up(rotations: Array, centers: Array, points: Array, masked: bool = Fal
     low, high = np.percentile(local, 0.5, axis=0), np.percentile(local, 99.5, axis=0)
     shift_xy = np.array([(low[0] + high[0]) / 2, (low[1] + high[1]) / 2, 0.0])
     rotation = facing @ turn_up
-    transform = Similarity(1.0, rotation, -facing @ middle - shift_xy)
+    scale = mat.scale if mat is not None else 1.0
+    transform = Similarity(scale, rotation, scale * (-facing @ middle - shift_xy))
+    low, high, shift_xy, rough = scale * low, scale * high, scale * shift_xy, scale * rough
     low, high = low - shift_xy, high - shift_xy
     pad = 0.08 * float((high - low).max())
-    bottom = 0.0 if ground is not None else -pad
+    bottom = 0.0 if ground is not None and not place else min(float(low[2]), 0.0) - pad
     box = KeepBox((low[0] - pad, low[1] - pad, bottom), (high[0] + pad, high[1] + pad, high[2] + pad))
     if plane is None and not masked:
         notes.append(

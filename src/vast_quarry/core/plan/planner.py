@@ -37,6 +37,9 @@ Array = NDArray[np.float64]
 PATCHES = 4000
 #: highest something is flown where nothing else is said (m)
 FLYING = 120.0
+#: how well depth maps of half the photos' size (grade Dressed) are matched, in pixels of the photos; measured on the rig
+#: (docs/benchmarks.md), against 0.3 at full size
+MATCH_DRESSED_PX = 0.45
 #: of what the best photo sees of a marked area, a photo that counts sees at least so much
 USEFUL = 0.15
 
@@ -84,10 +87,10 @@ class Plan:
 
     @property
     def precision(self) -> float:
-        """Expected depth precision between neighbours in m."""
+        """Expected depth precision between neighbours in m, at grade Dressed."""
         inward = 0.0 if self.request.in_strips else float(self.standin.size[1]) / 2
         surface = max(self.distance - inward, 0.1 * self.distance)
-        return depth_precision(surface, self.base, self.request.camera.fx)
+        return depth_precision(surface, self.base, self.request.camera.fx, MATCH_DRESSED_PX)
 
 
 def box_mesh(o: Obstacle) -> tuple[Array, NDArray[np.int64]]:

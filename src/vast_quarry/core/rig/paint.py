@@ -11,6 +11,8 @@ from numba import njit
 from vast_quarry.core.rig.noise import fbm, value_noise
 
 SANDSTONE, GRASS, CLAY, FELT = 0, 1, 2, 3
+#: a printed sheet, whose picture the scene holds
+PRINT = 4
 
 
 @njit(cache=True)

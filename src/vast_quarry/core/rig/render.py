@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from vast_quarry.core.camera import Camera, undistort
 from vast_quarry.core.pose import rotation_from_vector
 from vast_quarry.core.raycast import RayScene
-from vast_quarry.core.rig.paint import albedo
+from vast_quarry.core.rig.paint import PRINT, albedo
 from vast_quarry.core.rig.scenes import Scene
 
 Array = NDArray[np.float64]
@@ -67,8 +67,21 @@ def _make_rays(xy, rotations, center, focus, opening, row0, seed, rays):  # type
                     rays[j, i, s, 3 + k] = rotations[s, 0, k] * dx + rotations[s, 1, k] * dy + rotations[s, 2, k]
 
 
+@njit(cache=True)
+def _printed(sheet: NDArray[np.float32], u: float, v: float) -> float:
+    """Reflectance of a printed sheet at a place in its pixels, linear between them."""
+    u = min(max(u, 0.0), sheet.shape[1] - 1.001)
+    v = min(max(v, 0.0), sheet.shape[0] - 1.001)
+    i, j = int(u), int(v)
+    a, b = u - i, v - j
+    top = sheet[j, i] * (1 - a) + sheet[j, i + 1] * a
+    return top * (1 - b) + (sheet[j + 1, i] * (1 - a) + sheet[j + 1, i + 1] * a) * b
+
+
 @njit(parallel=True, cache=True)
-def _shade(t, mesh, face, uv, rays, faces, face_start, vert_start, light, materials, finest, seed, color, subject):  # type: ignore[no-untyped-def]
+def _shade(  # type: ignore[no-untyped-def]
+    t, mesh, face, uv, rays, faces, face_start, vert_start, light, materials, finest, seed, sheet, sheet_at, color, subject
+):  # fmt: skip
     for n in prange(t.shape[0]):
         if mesh[n] == np.uint32(0xFFFFFFFF):
             subject[n] = -1.0
@@ -82,7 +95,10 @@ def _shade(t, mesh, face, uv, rays, faces, face_start, vert_start, light, materi
         x = rays[n, 0] + t[n] * rays[n, 3]
         y = rays[n, 1] + t[n] * rays[n, 4]
         z = rays[n, 2] + t[n] * rays[n, 5]
-        r, g, b = albedo(materials[m], x, y, z, finest, seed)
+        if materials[m] == PRINT:
+            r = g = b = _printed(sheet, (x - sheet_at[0]) * sheet_at[2], (sheet_at[1] - y) * sheet_at[2])
+        else:
+            r, g, b = albedo(materials[m], x, y, z, finest, seed)
         color[n, 0] = r * e
         color[n, 1] = g * e
         color[n, 2] = b * e
@@ -125,7 +141,8 @@ class Studio:
             subject = np.empty(len(flat), np.float32)
             _shade(
                 hit["t"], hit["mesh"], hit["face"], hit["uv"], flat, self._faces, self._face_start, self._vert_start,
-                self._light, self._materials, self.finest, self.scene.seed, color, subject,
+                self._light, self._materials, self.finest, self.scene.seed, self.scene.sheet, self.scene.sheet_at, color,
+                subject,
             )  # fmt: skip
             missed = subject < 0
             if missed.any():

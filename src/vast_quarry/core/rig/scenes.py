@@ -13,6 +13,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from vast_quarry.core.plan.mats import Mat
 from vast_quarry.core.rig import paint
 from vast_quarry.core.rig.noise import fbm_many
 from vast_quarry.core.rig.solids import (
@@ -48,6 +49,9 @@ class Scene:
     z_cut: float
     #: backdrop or sky colour, linear RGB, when a ray meets nothing
     sky: tuple[float, float, float]
+    #: a printed sheet (rows, columns) as reflectance; where its first pixel lies (x, y), and pixels per metre
+    sheet: NDArray[np.float32] = field(default_factory=lambda: np.ones((2, 2), np.float32))
+    sheet_at: Array = field(default_factory=lambda: np.array([0.0, 0.0, 1.0]))
 
     @property
     def subject(self) -> Body:
@@ -79,15 +83,20 @@ def _subdivided(v: Array, f: NDArray[np.int64]) -> tuple[Array, NDArray[np.int64
     return v, np.concatenate([np.stack(t, 1) for t in parts])
 
 
+def _quads(n: int) -> NDArray[np.int64]:
+    """Triangles of a grid of n x n vertices."""
+    i = np.arange(n * n).reshape(n, n)
+    quads = np.stack([i[:-1, :-1], i[1:, :-1], i[1:, 1:], i[:-1, 1:]], -1).reshape(-1, 4)
+    return np.concatenate([quads[:, [0, 1, 2]], quads[:, [0, 2, 3]]])
+
+
 def _grid(half: float, cell: float, height: Callable[[Array], Array]) -> tuple[Array, NDArray[np.int64]]:
     n = int(2 * half / cell) + 1
     axis = np.linspace(-half, half, n)
     x, y = np.meshgrid(axis, axis, indexing="ij")
     p = np.stack([x, y, np.zeros_like(x)], -1).reshape(-1, 3)
     p[:, 2] = height(p)
-    i = np.arange(n * n).reshape(n, n)
-    quads = np.stack([i[:-1, :-1], i[1:, :-1], i[1:, 1:], i[:-1, 1:]], -1).reshape(-1, 4)
-    return p, np.concatenate([quads[:, [0, 1, 2]], quads[:, [0, 2, 3]]])
+    return p, _quads(n)
 
 
 def _rough_ground(p: Array, seed: int) -> Array:
@@ -159,6 +168,44 @@ def build_scene(name: str, seed: int, ground_sample: float) -> Scene:
     base = CELLS[name]
     cell = base * float(np.clip(ground_sample / (base * 0.35), 1.0, 3.0))
     return SCENES[name](seed=seed, cell=cell, fine=cell < base * 1.5)
+
+
+#: pixels per millimetre of a printed sheet
+SHEET_PER_MM = 3.0
+
+
+def lay_sheet(scene: Scene, mat: Mat, at: tuple[float, float], height: float = 0.004) -> None:
+    """Lay a printed marker mat on the ground of a scene, its middle at ``at``, flat at a height above z = 0 (m)."""
+    w, h = mat.paper
+    # drawn four times as large: what fills a polygon takes its edge along
+    k = 4 * SHEET_PER_MM
+    picture = np.full((int(h * SHEET_PER_MM) * 4, int(w * SHEET_PER_MM) * 4), 235, np.uint8)
+
+    def pixels(mm: Array) -> NDArray[np.int32]:
+        # with four bits of fraction, as fillPoly takes them
+        xy = np.stack([mat.middle[0] + mm[:, 0], h - mat.middle[1] - mm[:, 1]], 1) * k - 0.5
+        return np.round(xy * 16).astype(np.int32)
+
+    for shape, dark in mat.shapes:
+        cv2.fillPoly(picture, [pixels(shape)], int(235 - 215 * dark), cv2.LINE_AA, shift=4)
+    for m in mat.markers:
+        left, top = m.corners[0]
+        cell = (m.corners[1, 0] - left) / len(m.cells)
+        for j, row in enumerate(m.cells):
+            for i, black in enumerate(row):
+                if black:
+                    a, b = left + i * cell, top - j * cell
+                    square = np.array([[a, b], [a + cell, b], [a + cell, b - cell], [a, b - cell]])
+                    cv2.fillPoly(picture, [pixels(square)], 20, cv2.LINE_AA, shift=4)
+    k = SHEET_PER_MM
+    picture = np.asarray(cv2.resize(picture, None, fx=0.25, fy=0.25, interpolation=cv2.INTER_AREA), np.uint8)
+    scene.sheet = np.asarray((picture / 255.0) ** 2.2 * 0.8, np.float32)
+    low = np.array(at) - np.array(mat.middle) / 1000
+    scene.sheet_at = np.array([low[0] + 0.0005 / k, low[1] + h / 1000 - 0.0005 / k, 1000 * k])
+    n = 40
+    x, y = np.meshgrid(low[0] + np.linspace(0, w / 1000, n), low[1] + np.linspace(0, h / 1000, n), indexing="ij")
+    v = np.stack([x, y, np.full_like(x, height)], -1).reshape(-1, 3)
+    scene.bodies.append(Body(v, _quads(n), paint.PRINT))
 
 
 def blurred_backdrop(scene: Scene, width: int, height: int) -> NDArray[np.float32]:

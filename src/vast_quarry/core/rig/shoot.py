@@ -18,6 +18,7 @@ from PIL.TiffImagePlugin import IFDRational
 from vast_quarry.core.camera import Camera
 from vast_quarry.core.formats.atomic import write_json
 from vast_quarry.core.formats.ply import PlyData, write_ply
+from vast_quarry.core.plan.mats import make_mat
 from vast_quarry.core.plan.planner import make_plan
 from vast_quarry.core.plan.request import Request
 from vast_quarry.core.plan.rings import Station, fitting_distance, ring_elevations, rings
@@ -25,7 +26,7 @@ from vast_quarry.core.pose import look_at
 from vast_quarry.core.progress import Progress, silent
 from vast_quarry.core.rig.light import bake_light, ray_scene
 from vast_quarry.core.rig.render import Shot, Studio, to_srgb8
-from vast_quarry.core.rig.scenes import SIZES, Scene, blurred_backdrop, build_scene
+from vast_quarry.core.rig.scenes import SIZES, Scene, blurred_backdrop, build_scene, lay_sheet
 from vast_quarry.core.rig.truth import camera_entry, count_views, set_info, truth_folder
 
 #: what can be switched off with ``--off``
@@ -54,6 +55,8 @@ class ShootSettings:
     heldout: int = 6
     exif: bool = True
     quality: int = 93
+    #: paper of a marker mat that lies beside the subject; none when empty
+    mat: str = ""
     off: frozenset[str] = field(default_factory=frozenset)
 
     def has(self, defect: str) -> bool:
@@ -155,6 +158,10 @@ class Set:
         self.settings, self.camera = settings, rig_camera(settings)
         gsd = SIZES.get(settings.scene, 0.5) / (settings.fill * min(settings.width, settings.height))
         self.scene = build_scene(settings.scene, settings.seed, gsd)
+        if settings.mat:
+            paper, _, shape = settings.mat.partition(" ")
+            size = self.scene.size
+            lay_sheet(self.scene, make_mat(paper, shape == "round"), (0.0, -float(size[1]) / 2 - 0.20))
         progress(1, 100)
         self.rays = ray_scene(self.scene)
         bake_light(self.scene, self.rays)

@@ -12,11 +12,14 @@ from pydantic import Field
 
 from vast_quarry.core.align.frame import Standing, stand_up
 from vast_quarry.core.align.incremental import WELL_PLACED, AlignInput, align
+from vast_quarry.core.align.mat import LaidMat, corners_in_space, lay_mat
 from vast_quarry.core.align.model import Model
 from vast_quarry.core.camera import Camera
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import link_or_copy, write_arrays, write_json
 from vast_quarry.core.match.pairs import choose_pairs
+from vast_quarry.core.plan.mats import make_mat
+from vast_quarry.core.pose import Similarity
 from vast_quarry.pipeline.solution import Solution, load_solution, save_solution, turned
 from vast_quarry.pipeline.step import Context, StepSettings
 from vast_quarry.pipeline.steps.masks import mask_file
@@ -37,9 +40,36 @@ class CamerasSettings(StepSettings):
     ratio: float = Field(0.85, gt=0.3, lt=1.0, description="Distance of a match over that of the second best, at most")
     features_obey_masks: bool = Field(True, description="Seek features only where masks keep the photo")
     ground: bool = Field(True, description="Look for a ground plane to stand the model on")
+    place: bool = Field(False, description="Keep the whole place, not only the thing in its middle")
+    mat: str = Field(
+        "none",
+        pattern="^(none|A4|A3|Letter|A4 round|A3 round|Letter round|own)$",
+        description="Marker mat in the photos, for scale and level",
+    )
+    mat_markers: dict[int, list[tuple[float, float]]] | None = Field(
+        None, description="Corners in mm of the markers of an own mat, by number"
+    )
     level: list[tuple[Literal["x", "y", "z"], float]] = Field(
         default_factory=list, max_length=100, description="Turns by hand about axes of the world, in order (degrees)"
     )
+
+
+def mat_markers(settings: CamerasSettings) -> dict[int, NDArray[np.float64]] | None:
+    """Corners in mm of the mat's markers by number; None where no mat is asked for.
+
+    Raises
+    ------
+    PlainError
+        When an own mat is asked for that is not there.
+    """
+    if settings.mat == "none":
+        return None
+    if settings.mat == "own":
+        if not settings.mat_markers:
+            raise PlainError("An own marker mat is asked for, but it is not there.", "Give its JSON file.")
+        return {n: np.array(c, float) for n, c in settings.mat_markers.items()}
+    paper, _, shape = settings.mat.partition(" ")
+    return {m.number: m.corners for m in make_mat(paper, shape == "round").markers}
 
 
 #: photos are not made smaller than this for features (longer side in pixels): too little would be left to tell apart
@@ -98,17 +128,40 @@ class CamerasStep:
                 "The photos match in places, but no two of them are far enough apart to tell depth.",
                 "Move sideways between photos instead of turning on the spot.",
             )
+        laid = self._mat(context, listed, photos, model)
         context.stage("Standing the model up", 0, 1)
-        standing = self._stand(model, masked >= 0.5 * len(photos) or not context.settings.ground)
+        no_ground = masked >= 0.5 * len(photos) or not context.settings.ground
+        standing = self._stand(model, no_ground, laid.into if laid else None, context.settings.place)
         solution = _as_solution(context, photos, model, standing, data)
+        solution.metric = laid is not None
         if context.settings.level:
             save_solution(context.folder, solution, AS_FOUND)
             solution = turned(solution, context.settings.level)
         save_solution(context.folder, solution)
         write_json(context.folder / "cameras.json", cameras_document(listed, solution))
         self._findings(context, photos, solution, standing, data)
-        found_by = {"upright_by": "hand", "upright_found_by": standing.witness} if context.settings.level else {}
+        found_by: dict[str, Any] = (
+            {"upright_by": "hand", "upright_found_by": standing.witness} if context.settings.level else {}
+        )
+        if laid is not None:
+            found_by |= {"mat_corners": laid.corners, "mat_residual_mm": round(laid.residual_mm, 4)}
         return _figures(photos, model, solution, standing, pairs, data) | found_by
+
+    def _mat(self, context: Context, listed: PhotoList, photos: list[Photo], model: Model) -> LaidMat | None:
+        """The marker mat laid over the model, where one is asked for and seen."""
+        markers = mat_markers(context.settings)
+        if markers is None:
+            return None
+        rows = [int(n) for n in np.flatnonzero(model.placed)]
+        jobs = [(str(listed.file(photos[n])),) for n in rows]
+        found = context.each("Finding the marker mat", match_units.markers, jobs)
+        lenses = [model.lenses[int(model.lens_of[n])] for n in rows]
+        space = corners_in_space(found, lenses, model.rotations[rows], model.centers[rows])
+        try:
+            return lay_mat(markers, space)
+        except PlainError as error:
+            context.found(f"{error} Scale and level are found without it.")
+            return None
 
     def _features(self, context: Context, listed: PhotoList, photos: list[Photo]) -> int:
         settings: CamerasSettings = context.settings
@@ -170,13 +223,13 @@ class CamerasStep:
         lens_of, lenses, guessed = _lenses(photos)
         return AlignInput(xy, scale, matches, lens_of, lenses, guessed)
 
-    def _stand(self, model: Model, masked: bool) -> Standing:
+    def _stand(self, model: Model, masked: bool, mat: Similarity | None, place: bool) -> Standing:
         placed = model.placed
         views = np.bincount(model.tracks.track_of[model.inlier], minlength=len(model.tracks))
         sure = model.good & (views >= 3)
         if sure.sum() < 200:
             sure = model.good
-        return stand_up(model.rotations[placed], model.centers[placed], model.points[sure], masked)
+        return stand_up(model.rotations[placed], model.centers[placed], model.points[sure], masked, mat, place)
 
     def _findings(
         self, context: Context, photos: list[Photo], solution: Solution, standing: Standing, data: AlignInput
@@ -352,4 +405,4 @@ def cameras_document(listed: PhotoList, solution: Solution) -> dict[str, Any]:
         if p.problem:
             entry["problem"] = p.problem
         cameras.append(entry)
-    return {"unit": "arbitrary", "cameras": cameras}
+    return {"unit": "m" if solution.metric else "arbitrary", "cameras": cameras}

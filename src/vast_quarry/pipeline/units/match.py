@@ -8,6 +8,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from vast_quarry.core.align.mat import FoundMarkers, find_markers
 from vast_quarry.core.formats.atomic import atomic_write, write_arrays
 from vast_quarry.core.mask.files import mask_at, shrunk
 from vast_quarry.core.match.features import find_features
@@ -31,6 +32,11 @@ def features(photo: str, mask: str | None, scale: float, limit: int, full_width:
         kept = shrunk(mask_at(kept, rgb.shape[1], rgb.shape[0]), 2.0)
     f = find_features(rgb, full_width, limit, kept)
     write_arrays(Path(target), xy=f.xy, scale=f.scale, descriptors=f.descriptors, colors=f.colors)
+
+
+def markers(photo: str) -> FoundMarkers:
+    """Coded markers in one photo."""
+    return find_markers(np.asarray(cv2.cvtColor(load_rgb(Path(photo), 1.0), cv2.COLOR_RGB2GRAY), np.uint8))
 
 
 def gather_coarse(files: list[str], count: int, target: Path) -> None:

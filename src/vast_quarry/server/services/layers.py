@@ -9,14 +9,22 @@ from pydantic import BaseModel
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.photo.reading import find_photos
 from vast_quarry.pipeline.grades import GRADES, Grade
+from vast_quarry.pipeline.planning import presets
 from vast_quarry.pipeline.recipe import PLACES, Recipe, recipe_for
 from vast_quarry.pipeline.registry import STEPS, step_of
 from vast_quarry.pipeline.store import Version
 from vast_quarry.server.models import Project
 from vast_quarry.server.services.folders import Folders, NotFound
+from vast_quarry.server.services.planning import saved_plan
 
 #: what nobody sets by hand in a form
-HIDDEN = PLACES | {("photos", "leave_out"), ("masks", "key_colors"), ("finish", "edits"), ("points", "box")}
+HIDDEN = PLACES | {
+    ("photos", "leave_out"),
+    ("masks", "key_colors"),
+    ("finish", "edits"),
+    ("points", "box"),
+    ("cameras", "mat_markers"),
+}
 
 
 class VersionOut(BaseModel):
@@ -55,9 +63,16 @@ class LayerOut(BaseModel):
     versions: list[VersionOut]
 
 
+def _changed(project: Project) -> dict[str, dict[str, Any]]:
+    """Settings that the plan presets, and over them those that were changed by hand."""
+    preset = presets(saved_plan(project)) if project.plan else {}
+    by_hand = project.settings
+    return {k: {**preset.get(k, {}), **by_hand.get(k, {})} for k in {*preset, *by_hand}}
+
+
 def recipe_of(project: Project) -> Recipe:
     """The project's recipe: its grade with what was changed by hand."""
-    changes = {k: dict(v) for k, v in project.settings.items()}
+    changes = _changed(project)
     changes.setdefault("photos", {})["leave_out"] = sorted(project.left_out)
     return recipe_for(Grade(project.grade), changes)
 
@@ -89,7 +104,7 @@ def _setting(layer: str, name: str, schema: dict[str, Any], values: dict[str, An
 def settings_of(project: Project, layer: str) -> list[SettingOut]:
     """Settings of a layer with their present values, from the step's declaration."""
     model = step_of(layer).settings_model
-    values = {**GRADES[Grade(project.grade)].get(layer, {}), **project.settings.get(layer, {})}
+    values = {**GRADES[Grade(project.grade)].get(layer, {}), **_changed(project).get(layer, {})}
     out = [_setting(layer, n, s, values) for n, s in model.model_json_schema()["properties"].items()]
     return [s for s in out if s is not None]
 
