@@ -22,6 +22,7 @@ def main() -> None:
     address = sys.argv[1] if len(sys.argv) > 1 else "http://127.0.0.1:8765"
     projects = json.loads(urllib.request.urlopen(f"{address}/api/projects").read())
     number = next(p["id"] for p in projects if "finished" in p["name"])
+    planned = next(p["id"] for p in projects if "planned" in p["name"])
     TARGET.mkdir(parents=True, exist_ok=True)
     with sync_playwright() as p:
         browser = p.chromium.launch(executable_path="/usr/bin/chromium", args=ARGS, chromium_sandbox=False)
@@ -31,7 +32,7 @@ def main() -> None:
         page.wait_for_timeout(2500)
         page.screenshot(path=TARGET / "projects.png")
         for layer in LAYERS:
-            page.goto(f"{address}/projects/{number}/{layer}")
+            page.goto(f"{address}/projects/{planned if layer == 'plan' else number}/{layer}")
             page.wait_for_timeout(5000)
             if layer == "plan":  # look through one of the planned cameras
                 for _ in range(8):

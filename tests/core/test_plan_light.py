@@ -11,7 +11,7 @@ from vast_quarry.core.camera import Camera
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.plan.backdrop import lab, propose_backdrop
 from vast_quarry.core.plan.coverage import Watcher
-from vast_quarry.core.plan.findings import shutter_of
+from vast_quarry.core.plan.findings import best_aperture, shutter_of
 from vast_quarry.core.plan.light import DARK, illuminance, into_light, lit, own_shadow
 from vast_quarry.core.plan.planner import make_plan
 from vast_quarry.core.plan.request import Light, Request
@@ -109,3 +109,17 @@ def test_backdrop_differs_from_the_subject() -> None:
     assert propose_backdrop([], 1, 1).distance_m > propose_backdrop([], 0.2, 0.2).distance_m > 0.1
     with pytest.raises(PlainError, match="no colour"):
         propose_backdrop(["clay"], 1, 1)
+
+
+def test_best_aperture_lies_between_depth_of_field_and_diffraction() -> None:
+    p = Request()
+    plan = make_plan(p)
+    o = p.optics(plan.distance)
+    best = best_aperture(p, o)
+    # worked by hand: Airy disc of two pixels 2 x 14.4 um / (2.44 x 0.55 um) = f/21.5; a blur of one circle of confusion
+    # (17.3 x 12.98 mm, 14.4 um) at 20 mm from 0.2 m before and behind the middle asks for f/3.4
+    reach = float(np.hypot(0.34, 0.21)) / 2
+    s = plan.distance * 1000
+    need = 20**2 * 1000 * reach / (s - 1000 * reach) / (o.circle_mm * (s - 20))
+    assert need < best < 2 * o.pitch_mm / (2.44 * 550e-6)
+    assert best == pytest.approx(math.sqrt(need * 2 * o.pitch_mm / (2.44 * 550e-6)), rel=1e-6)

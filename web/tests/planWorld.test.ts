@@ -1,7 +1,7 @@
 import * as THREE from 'three'
 import { describe, expect, it } from 'vitest'
 import type { Patches, PlanIn, PlanOut } from '@/api/client'
-import { paint } from '@/composables/paint'
+import { paint, thinPatches } from '@/composables/paint'
 import { draggedPlace, markedPatches, withMoved, without } from '@/composables/planWorld'
 
 const out = {
@@ -43,6 +43,18 @@ describe('painting', () => {
   it('marks the patches whose middle a ball holds', () => {
     expect(markedPatches(patches, [[1, 1, 0, 0.5]])).toEqual([true, false])
     expect(markedPatches(patches, [])).toEqual([false, false])
+  })
+  it('lists what fewer than three photos see, the worst first, with its side', () => {
+    const thin = thinPatches({
+      ...patches,
+      corners: [0, 0, 0, 3, 0, 0, 0, 0, 3, 9, 9, 9, 12, 9, 9, 9, 12, 9, 50, 0, 0, 53, 0, 0, 50, 0, 3],
+      count: [2, 0, 9],
+      wanted: [true, true, true],
+    })
+    expect(thin.map((f) => [f.patch, f.photos, f.side])).toEqual([
+      [1, 0, 'top'],
+      [0, 2, 'front'],
+    ])
   })
   it('shows what lies two stops in the dark as wrong', () => {
     const c = paint(patches, 'light')

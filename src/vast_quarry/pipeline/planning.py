@@ -11,7 +11,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from vast_quarry.core.plan import optics, planner, request
 from vast_quarry.core.plan.advice import Skin, Way
 from vast_quarry.core.plan.backdrop import propose_backdrop
-from vast_quarry.core.plan.findings import blur_px, reach_radius, shutter_of
+from vast_quarry.core.plan.findings import best_aperture, blur_px, reach_radius, shutter_of
 from vast_quarry.core.plan.light import sources, toward
 from vast_quarry.core.plan.planner import Plan
 from vast_quarry.core.plan.request import WIDEST_STEP, Hold, Kind, LightKind
@@ -159,6 +159,8 @@ class PlanOut(BaseModel):
     airy_um: float
     pixel_um: float
     diffraction_f: float
+    #: between what depth of field asks for and what diffraction allows
+    best_f: float
     whole_subject_sharp: bool
     longest_by_hand_s: float
     per_ring: int
@@ -225,7 +227,7 @@ def told(plan: Plan, colors: list[str] | None = None) -> PlanOut:
     return PlanOut(
         distance=plan.distance, gsd_mm=o.gsd_mm, fine_enough=o.gsd_mm <= p.detail_mm / 2 * 1.001, near=near, far=min(far, 1e6),
         hyperfocal=optics.hyperfocal(p.focal_mm, p.f_number, o.circle_mm) / 1000, pixel_um=o.pitch_mm * 1000,
-        airy_um=optics.airy_diameter(p.f_number) * 1000, diffraction_f=optics.diffraction_limit(o.pitch_mm),
+        airy_um=optics.airy_diameter(p.f_number) * 1000, diffraction_f=optics.diffraction_limit(o.pitch_mm), best_f=best_aperture(p, o),
         whole_subject_sharp=near < plan.distance - radius and far > plan.distance + radius,
         longest_by_hand_s=o.longest_by_hand(), per_ring=plan.per_ring, step_deg=plan.step, elevations=plan.elevations,
         laps=[LapOut(rise_deg=w.rise, count=w.count, distance_m=w.distance) for w in plan.laps],

@@ -1852,6 +1852,8 @@ export interface components {
             base: number;
             /** Base To Distance */
             base_to_distance: number;
+            /** Best F */
+            best_f: number;
             /** Blur Px */
             blur_px: number;
             /** Dark */

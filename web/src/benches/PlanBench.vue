@@ -36,11 +36,12 @@ const shot = ref<number | null>(null)
 const busy = ref(false)
 let world: World | null = null
 let framed = false
-const MODES: PaintMode[] = ['count', 'gsd', 'widest', 'light']
+const MODES: PaintMode[] = ['count', 'gsd', 'widest', 'focus', 'light']
 
 const colors = computed(() => (patches.value ? paint(patches.value, mode.value) : new Uint8Array()))
 const legend = computed(() => {
   if (!patches.value) return ''
+  if (mode.value === 'focus') return t('plan.focusLegend')
   const { low, high, unit } = scaleOf(patches.value, mode.value)
   const [a, b] = mode.value === 'gsd' ? [high, low] : [low, high]
   const text = (x: number) => `${mode.value === 'gsd' ? x.toFixed(2) : x.toFixed(0)}${unit}`
@@ -292,8 +293,8 @@ function ready(w: World) {
             <dd>± {{ out.precision_mm.toPrecision(2) }} mm</dd>
           </div>
           <div>
-            <dt>{{ t('plan.byHand') }}</dt>
-            <dd>1/{{ Math.round(1 / out.longest_by_hand_s) }} s</dd>
+            <dt>{{ t('plan.bestF') }}</dt>
+            <dd>f/{{ out.best_f.toPrecision(2) }}</dd>
           </div>
           <div>
             <dt>{{ t('plan.shutter') }}</dt>
@@ -320,7 +321,7 @@ function ready(w: World) {
             <dd>{{ out.laps.length }} × {{ out.per_ring }}</dd>
           </div>
         </dl>
-        <PlanCharts :plan="out" :reach="reach" />
+        <PlanCharts :plan="out" :reach="reach" :patches="patches" @look="(at) => world?.lookAt(at)" />
       </div>
     </div>
     <Teleport to="#tray-top">

@@ -1,7 +1,7 @@
 import type { Patches } from '@/api/client'
 import { ramp } from '@/world/build'
 
-export type PaintMode = 'count' | 'gsd' | 'widest' | 'light'
+export type PaintMode = 'count' | 'gsd' | 'widest' | 'light' | 'focus'
 type Rgb = [number, number, number]
 
 /** What is wrong, and what is not looked at, in 0..255. */
@@ -24,6 +24,7 @@ export function scaleOf(patches: Patches, mode: PaintMode): Scale {
     return { low: 2, high: Math.max(12, sorted[Math.floor(0.95 * (sorted.length - 1))] ?? 0), unit: '' }
   }
   if (mode === 'light') return { low: -3, high: 2, unit: ' EV' }
+  if (mode === 'focus') return { low: 0, high: 1, unit: '' }
   if (mode === 'widest') return { low: 0, high: 60, unit: '°' }
   const known = patches.gsd_mm.filter((g, k): g is number => g !== null && patches.wanted[k])
   const low = Math.min(...known)
@@ -40,6 +41,7 @@ export function paint(patches: Patches, mode: PaintMode): Uint8Array {
     if (!patches.wanted[k]) color = ASIDE
     else if (mode === 'light') color = patches.light[k] < DARK ? WRONG : ramp(along(patches.light[k]))
     else if (patches.count[k] === 0) color = WRONG
+    else if (mode === 'focus') color = patches.sharp[k] ? ramp(0.85) : ramp(0.1)
     else if (mode === 'count') color = ramp(along(patches.count[k]))
     else if (mode === 'widest') color = ramp(along(patches.widest[k]))
     else color = ramp(1 - along(patches.gsd_mm[k]!))
@@ -73,4 +75,39 @@ export function project(
     if (turned < 0) out.push({ patch: k, depth, at })
   }
   return out.sort((a, b) => b.depth - a.depth)
+}
+
+export interface Thin {
+  patch: number
+  photos: number
+  at: [number, number, number]
+  side: 'front' | 'right' | 'back' | 'left' | 'top' | 'below'
+}
+
+/** Patches that fewer than three photos see, the worst first, one for each neighbourhood. */
+export function thinPatches(patches: Patches, most = 40): Thin[] {
+  const p = patches.corners
+  const found: Thin[] = []
+  for (let k = 0; k < patches.count.length; k++) {
+    if (!patches.wanted[k] || patches.count[k] >= 3) continue
+    const v = (i: number, j: number) => p[9 * k + 3 * i + j]
+    const at = [0, 1, 2].map((j) => (v(0, j) + v(1, j) + v(2, j)) / 3) as [number, number, number]
+    const a = [0, 1, 2].map((j) => v(1, j) - v(0, j))
+    const b = [0, 1, 2].map((j) => v(2, j) - v(0, j))
+    const n = [a[1] * b[2] - a[2] * b[1], a[2] * b[0] - a[0] * b[2], a[0] * b[1] - a[1] * b[0]]
+    const axis = [0, 1, 2].reduce((m, j) => (Math.abs(n[j]) > Math.abs(n[m]) ? j : m), 0)
+    const side = (n[axis] > 0 ? (['right', 'back', 'top'] as const) : (['left', 'front', 'below'] as const))[
+      axis
+    ]
+    found.push({ patch: k, photos: patches.count[k], at, side })
+  }
+  found.sort((x, y) => x.photos - y.photos)
+  const low = Math.min(...found.map((f) => Math.min(...f.at)))
+  const high = Math.max(...found.map((f) => Math.max(...f.at)))
+  const apart = 0.12 * Math.max(high - low, 1e-6)
+  const out: Thin[] = []
+  for (const f of found)
+    if (out.length < most && out.every((o) => Math.hypot(...o.at.map((x, j) => x - f.at[j])) > apart))
+      out.push(f)
+  return out
 }

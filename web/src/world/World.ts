@@ -349,6 +349,19 @@ export class World {
     this.frameAll(false, subject)
   }
 
+  /** Turn to a place, from its side of the subject's middle. */
+  lookAt(at: [number, number, number]) {
+    const p = new THREE.Vector3(...at)
+    const c = this.content().getCenter(new THREE.Vector3())
+    const out = p
+      .clone()
+      .sub(c)
+      .setZ(Math.max(0.1, p.z - c.z))
+    const d = out.setLength(this.camera.position.distanceTo(c) * 0.6).add(p)
+    void this.controls.setLookAt(d.x, d.y, d.z, p.x, p.y, p.z, true)
+    this.request()
+  }
+
   perspective() {
     this.camera.fov = 42
     this.camera.updateProjectionMatrix()

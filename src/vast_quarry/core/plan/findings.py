@@ -11,7 +11,7 @@ import numpy as np
 from vast_quarry.core.plan.advice import advice
 from vast_quarry.core.plan.coverage import ENOUGH
 from vast_quarry.core.plan.light import EXPOSURE
-from vast_quarry.core.plan.optics import Optics, airy_diameter, diffraction_limit, shutter_for
+from vast_quarry.core.plan.optics import Optics, airy_diameter, aperture_for, diffraction_limit, shutter_for
 from vast_quarry.core.plan.request import Request
 from vast_quarry.core.plan.rings import Station
 
@@ -29,6 +29,20 @@ def blur_px(p: Request, o: Optics) -> float:
     if p.hold == "table":
         return o.table_blur_px(shutter, p.table_deg_s, float(np.hypot(p.width, p.depth)) / 2)
     return 0.0
+
+
+def best_aperture(p: Request, o: Optics) -> float:
+    """F-number between what keeps the subject sharp from front to back and what diffraction allows.
+
+    Where both can be had, half way between them in stops; else the one that is nearest to serving both.
+    """
+    reach = min(reach_radius(p), 0.9 * o.distance_m)
+    limit = diffraction_limit(o.pitch_mm)
+    if reach <= 0:
+        return limit
+    focus = o.distance_m * 1000
+    need = aperture_for(p.focal_mm, focus, focus - 1000 * reach, focus + 1000 * reach, o.circle_mm)
+    return math.sqrt(need * limit)
 
 
 def optics_findings(p: Request, o: Optics, reach: float) -> list[str]:

@@ -1,12 +1,14 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import { useI18n } from 'vue-i18n'
-import type { PlanOut } from '@/api/client'
+import type { Patches, PlanOut } from '@/api/client'
 import { metres } from '@/composables/format'
+import { thinPatches } from '@/composables/paint'
 import { ramp } from '@/world/build'
 
 /** Where it is sharp against where the subject is, and how much of the surface so many photos see. */
-const props = defineProps<{ plan: PlanOut; reach: number }>()
+const props = defineProps<{ plan: PlanOut; reach: number; patches: Patches }>()
+const emit = defineEmits<{ look: [at: [number, number, number]] }>()
 const { t } = useI18n()
 const W = 270
 
@@ -52,6 +54,7 @@ const bars = computed(() => {
     title: `${label(n)}: ${(100 * share).toFixed(1)} %`,
   }))
 })
+const thin = computed(() => thinPatches(props.patches))
 const few = computed(() => 100 * (1 - props.plan.seen_by_three))
 </script>
 
@@ -94,6 +97,16 @@ const few = computed(() => 100 * (1 - props.plan.seen_by_three))
         <text :x="b.x + b.w / 2" y="65">{{ b.text }}</text>
       </g>
     </svg>
+    <details v-if="thin.length" class="thin">
+      <summary>{{ t('plan.thin', { n: thin.length }) }}</summary>
+      <ul>
+        <li v-for="f in thin" :key="f.patch">
+          <button @click="emit('look', f.at)">
+            {{ t('plan.thinAt', { side: t(`world.${f.side}`), height: metres(f.at[2]), n: f.photos }) }}
+          </button>
+        </li>
+      </ul>
+    </details>
   </div>
 </template>
 
@@ -137,6 +150,25 @@ text {
 }
 .key.subject {
   background: var(--ochre);
+}
+.thin summary {
+  cursor: pointer;
+  font-weight: 600;
+}
+.thin ul {
+  margin: 0;
+  padding: 0;
+  list-style: none;
+  max-height: 92px;
+  overflow: auto;
+}
+.thin button {
+  border: 0;
+  background: none;
+  font: inherit;
+  color: var(--lichen-ink);
+  cursor: pointer;
+  padding: 1px 0;
 }
 .gap {
   margin-top: 8px;
