@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import warnings
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import cv2
@@ -13,10 +13,20 @@ from numpy.typing import NDArray
 from PIL import Image, UnidentifiedImageError
 
 from vast_quarry.core.errors import PlainError
+from vast_quarry.core.photo.decode import (
+    HEIF_ENDINGS,
+    RAW_ENDINGS,
+    as_srgb,
+    deep_picture,
+    develop_raw,
+    is_raw,
+    raw_size,
+    register_heif,
+)
 from vast_quarry.core.photo.exif import Exif, focal_length_pixels, read_exif
 
 #: endings of file names taken for photos
-PHOTO_ENDINGS = {".jpg", ".jpeg", ".png", ".tif", ".tiff", ".webp", ".tga", ".bmp"}
+PHOTO_ENDINGS = {".jpg", ".jpeg", ".png", ".tif", ".tiff", ".webp", ".tga", ".bmp"} | HEIF_ENDINGS | RAW_ENDINGS
 #: largest photo that is decoded, in pixels
 LARGEST = 200_000_000
 #: smallest side of a photo that can hold enough to align it
@@ -65,6 +75,8 @@ def _natural(text: str) -> list[tuple[int, int, str]]:
 
 
 def _open(path: Path) -> Image.Image:
+    if path.suffix.lower() in HEIF_ENDINGS:
+        register_heif()
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
@@ -75,16 +87,19 @@ def _open(path: Path) -> Image.Image:
         raise PlainError("is no longer there.") from error
     except (OSError, ValueError, SyntaxError, OverflowError) as error:
         raise PlainError("cannot be opened; it may be damaged.", "Copy it again from the camera.") from error
-    pixels = image.width * image.height
-    if pixels > LARGEST:
-        raise PlainError(
-            f"has {pixels / 1e6:.0f} megapixels; up to {LARGEST / 1e6:.0f} are taken.", "Save a smaller copy of it."
-        )
-    if min(image.size) < SMALLEST_SIDE:
-        raise PlainError(
-            f"is only {image.width} x {image.height} pixels; {SMALLEST_SIDE} a side is the least that can be aligned."
-        )
+    _check_size(*image.size)
     return image
+
+
+def _check_size(width: int, height: int) -> None:
+    """Refuse what is too large before it is decoded, and what is too small to align."""
+    if width * height > LARGEST:
+        raise PlainError(
+            f"has {width * height / 1e6:.0f} megapixels; up to {LARGEST / 1e6:.0f} are taken.",
+            "Save a smaller copy of it.",
+        )
+    if min(width, height) < SMALLEST_SIDE:
+        raise PlainError(f"is only {width} x {height} pixels; {SMALLEST_SIDE} a side is the least that can be aligned.")
 
 
 def read_facts(path: Path) -> PhotoFacts:
@@ -95,13 +110,27 @@ def read_facts(path: Path) -> PhotoFacts:
     PlainError
         When it is no picture, too large or too small; the sentence goes after the photo's name.
     """
-    image = _open(path)
-    exif = read_exif(image)
-    width, height = image.size
-    if exif.orientation >= 5:
-        width, height = height, width
+    if is_raw(path):
+        width, height = raw_size(path)
+        _check_size(width, height)
+        exif = _raw_exif(path)
+    else:
+        image = _open(path)
+        exif = read_exif(image)
+        width, height = image.size
+        if exif.orientation >= 5:
+            width, height = height, width
     focal, source = focal_length_pixels(exif, width, height)
     return PhotoFacts(width, height, exif, focal, source)
+
+
+def _raw_exif(path: Path) -> Exif:
+    """EXIF of a raw picture, where it is laid out like a TIFF, as most are; its own orientation is applied already."""
+    try:
+        with Image.open(path) as image:
+            return replace(read_exif(image), orientation=1)
+    except (OSError, ValueError, SyntaxError):
+        return Exif()
 
 
 _TURNS = {
@@ -133,9 +162,9 @@ def _as_rgb(image: Image.Image) -> NDArray[np.uint8]:
         grey = np.clip(values / top * 255.0 + 0.5, 0, 255).astype(np.uint8)
         return np.repeat(grey[..., None], 3, axis=2)
     if image.mode in ("RGBA", "LA", "PA") or "transparency" in image.info:
-        image = image.convert("RGBA")
+        image = as_srgb(image.convert("RGBA"))
         return np.ascontiguousarray(np.asarray(image)[..., :3])
-    return np.asarray(image.convert("RGB"))
+    return np.asarray(as_srgb(image).convert("RGB"))
 
 
 def load_rgb(path: Path, scale: float = 1.0) -> NDArray[np.uint8]:
@@ -146,8 +175,22 @@ def load_rgb(path: Path, scale: float = 1.0) -> NDArray[np.uint8]:
     PlainError
         When it cannot be read; the sentence goes after the photo's name.
     """
-    rgb = _as_rgb(_decoded(path))
-    return resized(rgb, scale)
+    return resized(_full(path), scale)
+
+
+def _full(path: Path) -> NDArray[np.uint8]:
+    """The upright photo at full size."""
+    if is_raw(path):
+        _check_size(*raw_size(path))
+        return np.asarray(develop_raw(path), np.uint8)
+    image = _open(path)
+    deep = deep_picture(path)
+    if deep is not None:
+        eight = Image.fromarray(np.asarray((deep[..., :3].astype(np.uint32) * 255 + 32767) // 65535, np.uint8))
+        eight.info["icc_profile"] = image.info.get("icc_profile")
+        turn = _TURNS.get(read_exif(image).orientation)
+        return np.asarray(as_srgb(eight.transpose(turn) if turn is not None else eight))
+    return _as_rgb(_decoded(path))
 
 
 def load_small(path: Path, side: int) -> NDArray[np.uint8]:
@@ -158,8 +201,12 @@ def load_small(path: Path, side: int) -> NDArray[np.uint8]:
     PlainError
         When it cannot be read.
     """
-    rgb = _as_rgb(_decoded(path, side))
+    rgb = np.asarray(develop_raw(path, half=True), np.uint8) if is_raw(path) else _small(path, side)
     return resized(rgb, min(1.0, side / max(rgb.shape[:2])))
+
+
+def _small(path: Path, side: int) -> NDArray[np.uint8]:
+    return _full(path) if path.suffix.lower() in (".tif", ".tiff") else _as_rgb(_decoded(path, side))
 
 
 def resized(picture: NDArray, scale: float) -> NDArray:
@@ -179,7 +226,17 @@ def scaled_size(width: int, height: int, scale: float) -> tuple[int, int]:
 
 def load_alpha(path: Path) -> NDArray[np.bool_] | None:
     """The upright photo's own mask from its alpha channel (True is kept), or None when it has none."""
+    if is_raw(path):
+        return None
     image = _open(path)
+    deep = deep_picture(path)
+    if deep is not None:
+        if deep.shape[2] < 4:
+            return None
+        turn = _TURNS.get(read_exif(image).orientation)
+        eight = Image.fromarray((deep[..., 3] >> 8).astype(np.uint8))
+        kept = np.asarray(eight.transpose(turn) if turn is not None else eight) > 127
+        return kept if not kept.all() else None
     if image.mode not in ("RGBA", "LA", "PA") and "transparency" not in image.info:
         return None
     alpha = np.asarray(_decoded(path).convert("RGBA"))[..., 3]

@@ -126,7 +126,10 @@ class PhotosStep:
         folder = Path(settings.folder)
         paths = [str(p.relative_to(folder)) for p in find_photos(folder)]
         if not paths:
-            raise PlainError(f"There are no photos in {folder}.", "Photos are JPEG, PNG, TIFF, WebP, TGA or BMP files.")
+            raise PlainError(
+                f"There are no photos in {folder}.",
+                "Photos are JPEG, PNG, TIFF, WebP, TGA, BMP, HEIC or camera raw files.",
+            )
         units = context.folder / "units"
         units.mkdir(exist_ok=True)
         # a unit belongs to a file as it is now: name, size and time of change

@@ -1,0 +1,131 @@
+"""Photos in other formats: 16 bits a channel, raw, colour profiles; broken and huge ones of each kind."""
+
+from __future__ import annotations
+
+import io
+from pathlib import Path
+
+import cv2
+import numpy as np
+import pytest
+import tifffile
+from PIL import Image, ImageCms
+
+from vast_quarry.core.errors import PlainError
+from vast_quarry.core.photo import reading
+from vast_quarry.core.photo.decode import develop_raw
+from vast_quarry.core.photo.reading import PHOTO_ENDINGS, load_alpha, load_rgb, load_small, read_facts
+
+
+def ramp(width: int = 120, height: int = 90) -> np.ndarray:
+    """Red grows to the right, green downwards."""
+    out = np.zeros((height, width, 3), np.uint16)
+    out[..., 0] = np.linspace(0, 65535, width)[None]
+    out[..., 1] = np.linspace(0, 65535, height)[:, None]
+    return out
+
+
+@pytest.mark.parametrize("ending", [".png", ".tif", ".tiff"])
+def test_sixteen_bits_a_channel(tmp_path: Path, ending: str) -> None:
+    file = tmp_path / f"deep{ending}"
+    cv2.imwrite(str(file), cv2.cvtColor(ramp(), cv2.COLOR_RGB2BGR))
+    rgb = load_rgb(file)
+    np.testing.assert_array_equal(rgb, (ramp().astype(int) * 255 + 32767) // 65535)
+    assert read_facts(file).width == 120
+    assert load_small(file, 60).shape == (45, 60, 3)
+    assert load_alpha(file) is None
+
+
+def test_a_deep_alpha_channel_is_a_mask(tmp_path: Path) -> None:
+    file = tmp_path / "cut.png"
+    alpha = np.full((90, 120), 65535, np.uint16)
+    alpha[:, :40] = 0
+    cv2.imwrite(str(file), np.dstack([cv2.cvtColor(ramp(), cv2.COLOR_RGB2BGR), alpha]))
+    kept = load_alpha(file)
+    assert kept is not None
+    assert not kept[:, :40].any()
+    assert kept[:, 40:].all()
+    assert load_rgb(file).shape == (90, 120, 3)
+
+
+def dng(file: Path, rgb: tuple[int, int, int], orientation: int = 1) -> None:
+    """A plain DNG (Adobe DNG 1.4, uncompressed Bayer mosaic) of one colour in its camera's own light."""
+    mosaic = np.empty((128, 192), np.uint16)
+    mosaic[0::2, 0::2], mosaic[1::2, 1::2] = rgb[0], rgb[2]
+    mosaic[0::2, 1::2] = mosaic[1::2, 0::2] = rgb[1]
+    # the camera sees XYZ as sRGB's primaries do
+    xyz_to_camera = np.linalg.inv([[0.4124, 0.3576, 0.1805], [0.2126, 0.7152, 0.0722], [0.0193, 0.1192, 0.9505]])
+    matrix = [x for v in xyz_to_camera.ravel() for x in (round(v * 10000), 10000)]
+    tags = [
+        (274, "H", 1, orientation, True), (33421, "H", 2, (2, 2), True), (33422, "B", 4, b"\0\1\1\2", True),
+        (50706, "B", 4, b"\1\4\0\0", True), (50708, "s", 0, "Hollowmere R1", True), (50714, "H", 1, 0, True),
+        (50717, "H", 1, 65535, True), (50721, "2i", 9, matrix, True),
+        (50728, "2I", 3, (1, 1, 1, 1, 1, 1), True), (50778, "H", 1, 21, True),
+    ]  # fmt: skip
+    tifffile.imwrite(file, mosaic, photometric=32803, extratags=tags, metadata=None)
+
+
+def test_a_raw_picture_is_developed_with_the_cameras_white_balance(tmp_path: Path) -> None:
+    file = tmp_path / "shot.dng"
+    dng(file, (30000, 20000, 10000))
+    facts = read_facts(file)
+    assert (facts.width, facts.height) == (192, 128)
+    linear = develop_raw(file, linear=True)[40:80, 60:120].reshape(-1, 3).mean(0)
+    assert linear.dtype == np.float64
+    assert linear[0] / linear[1] == pytest.approx(1.5, rel=0.08)
+    assert linear[2] / linear[1] == pytest.approx(0.5, rel=0.15)
+    assert load_rgb(file).shape == (128, 192, 3)
+    turned = tmp_path / "turned.dng"
+    dng(turned, (30000, 20000, 10000), orientation=6)
+    assert (read_facts(turned).width, read_facts(turned).height) == (128, 192)
+    assert load_rgb(turned).shape == (192, 128, 3)
+
+
+def test_colours_of_another_profile_become_srgb(tmp_path: Path) -> None:
+    # a profile with sRGB's primaries exchanged: red and green change places
+    swapped = ImageCms.ImageCmsProfile(ImageCms.createProfile("sRGB"))
+    data = bytearray(swapped.tobytes())
+    tags = {bytes(data[132 + 12 * k : 136 + 12 * k]): 132 + 12 * k for k in range(int.from_bytes(data[128:132], "big"))}
+    r, g = tags[b"rXYZ"], tags[b"gXYZ"]
+    data[r + 4 : r + 12], data[g + 4 : g + 12] = data[g + 4 : g + 12], data[r + 4 : r + 12]
+    data = data.replace("sRGB built-in".encode("utf-16-be"), "swapped rrr  ".encode("utf-16-be"))
+    image = Image.fromarray(np.full((80, 80, 3), (200, 40, 40), np.uint8))
+    image.save(tmp_path / "swapped.png", icc_profile=bytes(data))
+    got = load_rgb(tmp_path / "swapped.png")[40, 40]
+    np.testing.assert_allclose(got, (40, 200, 40), atol=6)
+    image.save(tmp_path / "broken.png", icc_profile=b"no profile at all")
+    np.testing.assert_array_equal(load_rgb(tmp_path / "broken.png")[0, 0], (200, 40, 40))
+
+
+@pytest.mark.parametrize("ending", sorted(PHOTO_ENDINGS))
+def test_empty_and_cut_files_of_every_kind_are_told_plainly(tmp_path: Path, ending: str) -> None:
+    empty, cut = tmp_path / f"empty{ending}", tmp_path / f"cut{ending}"
+    empty.write_bytes(b"")
+    whole = io.BytesIO()
+    noise = Image.fromarray(np.random.default_rng(0).integers(0, 255, (200, 200, 3), np.uint8))
+    kind = {".jpg": "JPEG", ".jpeg": "JPEG", ".tif": "TIFF", ".tiff": "TIFF", ".tga": "TGA"}.get(
+        ending, ending[1:].upper()
+    )
+    if kind in ("PNG", "WEBP", "BMP", "JPEG", "TIFF", "TGA"):
+        noise.save(whole, kind)
+        cut.write_bytes(whole.getvalue()[: len(whole.getvalue()) // 3])
+    else:
+        cut.write_bytes(b"II*\0" + bytes(300))
+
+    def read(file: Path) -> None:
+        read_facts(file)
+        load_rgb(file)
+
+    for file in (empty, cut):
+        with pytest.raises(PlainError):
+            read(file)
+
+
+def test_a_picture_over_the_limit_is_not_decoded(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(reading, "LARGEST", 10_000)
+    cv2.imwrite(str(tmp_path / "deep.tif"), cv2.cvtColor(ramp(), cv2.COLOR_RGB2BGR))
+    dng(tmp_path / "shot.dng", (3, 3, 3))
+    monkeypatch.setattr(cv2, "imdecode", lambda *_: pytest.fail("was decoded"))
+    for name in ("deep.tif", "shot.dng"):
+        with pytest.raises(PlainError, match="megapixels"):
+            load_rgb(tmp_path / name)
