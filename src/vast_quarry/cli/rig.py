@@ -13,6 +13,7 @@ from rich.progress import track
 from vast_quarry.cli.plan import read_plan
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.plan.rings import Station, parse_ring_plan
+from vast_quarry.core.rig.defects import parse_planted
 from vast_quarry.core.rig.scenes import SCENES
 from vast_quarry.core.rig.shoot import DEFECTS, ShootSettings, focal_pixels, shoot
 
@@ -38,6 +39,9 @@ def shoot_command(
     focal: Annotated[float, typer.Option(help="Focal length as 35 mm equivalent, in mm")] = 40.0,
     exif: Annotated[bool, typer.Option(help="Write EXIF")] = True,
     mat: Annotated[str, typer.Option(help="Paper of a marker mat that lies before the subject, like A3")] = "",
+    plant: Annotated[
+        str, typer.Option(help="Defects of single photos, like 3:motion:8,7:focus:6,9:ev:-1.5,12:warm:0.5")
+    ] = "",
     off: Annotated[str, typer.Option(help=f"Defects to switch off, with commas between: {', '.join(DEFECTS)}")] = "",
 ) -> None:
     """Photograph a scene."""
@@ -55,7 +59,7 @@ def shoot_command(
         else:
             rings, per_ring = parse_ring_plan(plan)
         settings = ShootSettings(
-            scene=scene, rings=rings, per_ring=per_ring, width=width, height=height, focal35=focal, seed=seed, exif=exif, mat=mat,
+            scene=scene, rings=rings, per_ring=per_ring, width=width, height=height, focal35=focal, seed=seed, exif=exif, mat=mat, planted=parse_planted(plant),
             off=frozenset(x.strip() for x in off.split(",") if x.strip()),
         )  # fmt: skip
         steps = iter(track(range(1000), "Shooting", console=console, disable=not console.is_terminal))

@@ -72,11 +72,13 @@ class Plan:
 
     @property
     def base(self) -> float:
-        """Distance between neighbours of the widest lap (m)."""
+        """Distance between neighbours of the widest lap, or between photos of a strip that share half (m)."""
         if self.request.in_strips:
             row = [s.center for s in self.stations if s.ring == 0]
             steps = [float(np.linalg.norm(b - a)) for a, b in pairwise(row)]
-            return float(np.median(steps)) if steps else 0.0
+            # photos further along the strip help as long as they share half of what they see
+            far = max(1.0, math.floor(0.5 / max(1.0 - self.along, 0.05) + 1e-9))
+            return far * float(np.median(steps)) if steps else 0.0
         flattest = min((abs(e) for e in self.elevations), default=0.0)
         return 2 * self.distance * math.cos(math.radians(flattest)) * math.sin(math.radians(self.step / 2))
 

@@ -24,8 +24,9 @@ from vast_quarry.core.plan.request import Request
 from vast_quarry.core.plan.rings import Station, fitting_distance, ring_elevations, rings
 from vast_quarry.core.pose import look_at
 from vast_quarry.core.progress import Progress, silent
+from vast_quarry.core.rig.defects import Planted, plant
 from vast_quarry.core.rig.light import bake_light, ray_scene
-from vast_quarry.core.rig.render import Shot, Studio, to_srgb8
+from vast_quarry.core.rig.render import Shot, Studio, develop, to_srgb8
 from vast_quarry.core.rig.scenes import SIZES, Scene, blurred_backdrop, build_scene, lay_sheet
 from vast_quarry.core.rig.truth import camera_entry, count_views, set_info, truth_folder
 
@@ -57,6 +58,7 @@ class ShootSettings:
     quality: int = 93
     #: paper of a marker mat that lies beside the subject; none when empty
     mat: str = ""
+    planted: tuple[Planted, ...] = ()
     off: frozenset[str] = field(default_factory=frozenset)
 
     def has(self, defect: str) -> bool:
@@ -146,7 +148,10 @@ def shoot(
     np.savez_compressed(truth / "visibility.npz", count=count_views(scene, rays, views))
     shape = f"planned_{len(stations)}" if planned else f"{settings.rings}x{settings.per_ring}"
     name = f"{settings.scene}_{shape}_s{settings.seed}"
-    write_json(truth / "info.json", set_info(scene, name, views, names, {}))
+    write_json(
+        truth / "info.json",
+        set_info(scene, name, views, names, {d.photo: f"{d.kind} {d.amount:g}" for d in settings.planted}),
+    )
     write_json(truth / "heldout.json", {"cameras": _heldout(studio, stations, truth, progress, total)})
     progress(total, total)
 
@@ -181,7 +186,9 @@ class Set:
         shot = _shot(self.camera, station, self.settings, self._rng, i, self._distance(station))
         shot.focus *= 1 + focus_error
         shot.exposure *= light
-        return self.studio.photograph(shot, self._backdrop)
+        radiance, cover = self.studio.radiance(shot, self._backdrop)
+        mine = [d for d in self.settings.planted if d.photo == i + 1]
+        return develop(plant(radiance, shot, mine), shot), cover
 
     def _distance(self, station: Station) -> float:
         """How far away what is focused on is: the middle of an object; of a place what the camera points at."""

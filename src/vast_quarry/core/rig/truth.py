@@ -42,7 +42,7 @@ def count_views(scene: Scene, rays: RayScene, views: list[tuple[Camera, NDArray,
 
 
 def set_info(
-    scene: Scene, name: str, views: list[tuple[Camera, NDArray, NDArray]], photos: list[str], defects: dict[str, Any]
+    scene: Scene, name: str, views: list[tuple[Camera, NDArray, NDArray]], photos: list[str], defects: dict[Any, Any]
 ) -> dict[str, Any]:
     """Facts of a set that its measuring needs."""
     v = scene.subject.vertices

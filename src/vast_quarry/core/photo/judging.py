@@ -1,0 +1,309 @@
+"""What to do with each photo of a shoot: keep, doubtful, leave out, with the reason; and which photos belong together.
+
+Figures are judged against the shoot's own median, since what is sharp or bright depends on camera and subject. Photos
+belong together when they share features, whatever their zoom; what shares none with any other is odd.
+
+Common practice, no source: by hand 1/120 s or faster and not slower than 1 / (35 mm equivalent); ISO 800 and above is high;
+fixed exposure, white balance and zoom.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import connected_components
+
+from vast_quarry.core.photo.exif import Exif
+from vast_quarry.core.photo.quality import Quality
+
+#: edges this much wider than the set's median are doubtful, are to be left out; and at least so wide (pixels)
+BLURRED, USELESS = 1.7, 2.6
+BLURRED_PX, USELESS_PX = 1.6, 3.2
+#: edges this much wider one way than the other tell motion
+LOPSIDED = 1.6
+#: stops off the set's median
+STOPS = 0.8
+#: stops of red over blue off the set's median
+WARM = 0.35
+#: features shared with the best partner: fewer is with nobody, when the set's median is at least so many
+SHARED, USUAL = 14, 45
+#: bits of the hash that may differ, and least correlation, of the same view taken twice
+HASH_BITS, SAME = 6, 0.985
+#: difference of focal length that is another zoom
+ZOOM = 0.08
+#: shutter times (s) and ISO that are told
+LONGEST, HIGH_ISO = 1 / 120, 800
+
+
+@dataclass(frozen=True)
+class Look:
+    """What is known of one photo before the set is judged."""
+
+    path: str
+    quality: Quality
+    exif: Exif
+    width: int
+    height: int
+    focal: float
+    focal_source: str
+    sha: str
+    hash: int
+    small: NDArray[np.float32]
+
+
+@dataclass
+class Verdict:
+    """What is proposed for a photo."""
+
+    proposal: str = "keep"
+    reasons: list[str] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
+    duplicate_of: str | None = None
+    ev_offset: float = 0.0
+    wb_offset: float = 0.0
+    set: int = 0
+    shared: int = 0
+
+    def mark(self, proposal: str, reason: str, note: str) -> None:
+        """Add a reason; the worst proposal stands."""
+        order = ("keep", "doubtful", "leave out")
+        self.proposal = max(self.proposal, proposal, key=order.index)
+        self.reasons.append(reason)
+        self.notes.append(note)
+
+
+def small_picture(gray: NDArray[np.uint8]) -> NDArray[np.float32]:
+    """A photo of 48 x 48 without its brightness and contrast, to compare with others."""
+    s = cv2.resize(gray, (48, 48), interpolation=cv2.INTER_AREA).astype(np.float32)
+    return (s - s.mean()) / max(float(s.std()), 1e-3)
+
+
+def picture_hash(gray: NDArray[np.uint8]) -> int:
+    """64 bits that hardly change with size, compression or brightness: signs of the lowest cosine waves."""
+    s = cv2.resize(gray, (32, 32), interpolation=cv2.INTER_AREA).astype(np.float32)
+    low = cv2.dct(s)[:8, :8].ravel()
+    bits = low > np.median(low[1:])
+    return int(sum(1 << k for k, b in enumerate(bits) if b))
+
+
+def _offsets(values: NDArray[np.float64]) -> NDArray[np.float64]:
+    return values - np.median(values)
+
+
+def _spread(offsets: NDArray[np.float64]) -> float:
+    return 1.4826 * float(np.median(np.abs(offsets)))
+
+
+def twice(looks: Sequence[Look]) -> list[tuple[int, int]]:
+    """Pairs that show the same view twice, each with the one that is to stay first: the sharper, then the larger."""
+    pairs = []
+    hashes = np.array([look.hash for look in looks], np.uint64)
+    small = np.stack([look.small.ravel() for look in looks]) if looks else np.zeros((0, 1))
+    for i in range(len(looks)):
+        bits = np.bitwise_count(hashes[i] ^ hashes[i + 1 :])
+        for j in (int(x) for x in i + 1 + np.flatnonzero(bits <= HASH_BITS)):
+            if looks[i].sha == looks[j].sha or float(small[i] @ small[j]) / small.shape[1] > SAME:
+                better = min(i, j, key=lambda k: (looks[k].quality.sharpness_px, -looks[k].width, k))
+                pairs.append((better, j if better == i else i))
+    return pairs
+
+
+def sets_of(count: int, shared: Mapping[tuple[int, int], int], looks: Sequence[Look]) -> NDArray[np.int64]:
+    """Which set each photo belongs to (n,), numbered from one in order: linked by features, of one camera."""
+    links = [(i, j) for (i, j), n in shared.items() if n >= SHARED]
+    i, j = (np.array(x, int) for x in zip(*links)) if links else (np.zeros(0, int), np.zeros(0, int))
+    _, label = connected_components(coo_matrix((np.ones(len(i)), (i, j)), shape=(count, count)), directed=False)
+    keys = [(int(label[k]), look.exif.make, look.exif.model) for k, look in enumerate(looks)]
+    order: dict[object, int] = {}
+    return np.array([order.setdefault(k, len(order) + 1) for k in keys], np.int64)
+
+
+def judge_set(
+    looks: Sequence[Look], shared: Mapping[tuple[int, int], int], tones: NDArray[np.float64] | None = None
+) -> list[Verdict]:
+    """Verdicts on all photos of a shoot.
+
+    Parameters
+    ----------
+    looks : sequence of Look
+    shared : mapping
+        Features that pairs of photos (i, j), i < j, share; pairs that were not compared are missing.
+    tones : (n, 3), optional
+        Offsets of red, green and blue in stops, from the subject itself; NaN, or nothing at all, where it is not known.
+    """
+    n = len(looks)
+    out = [Verdict() for _ in looks]
+    if not n:
+        return out
+    best = np.zeros(n, int)
+    for (i, j), m in shared.items():
+        best[i], best[j] = max(best[i], m), max(best[j], m)
+    sets = sets_of(n, shared, looks)
+    for k, v in enumerate(out):
+        v.set, v.shared = int(sets[k]), int(best[k])
+    _unrelated(out, best, sets)
+    # lone photos say nothing about what is usual
+    for s in np.unique(sets):
+        rows = np.flatnonzero(sets == s)
+        everyone = rows if len(rows) >= 3 else np.arange(n)
+        _blur(looks, out, rows, everyone)
+        _exposure(looks, out, rows, everyone, tones)
+        _zoom(looks, out, rows)
+    for k, look in enumerate(looks):
+        _settings(look, out[k])
+    for stays, goes in twice(looks):
+        twins = _twins(looks[stays], looks[goes])
+        out[goes].duplicate_of = looks[stays].path
+        kind = "twin" if twins else "duplicate"
+        what = "is another version of the same shot as" if twins else "shows the same view as"
+        out[goes].mark("leave out", kind, f"{what} {looks[stays].path}")
+    return out
+
+
+def _unrelated(out: list[Verdict], best: NDArray[np.int64], sets: NDArray[np.int64]) -> None:
+    counts = np.bincount(sets)
+    if len(best) < 4 or np.median(best) < USUAL:
+        return
+    for k, v in enumerate(out):
+        if best[k] < SHARED and counts[sets[k]] == 1:
+            v.mark("leave out", "unrelated", "shares nothing with any other photo")
+
+
+def _blur(looks: Sequence[Look], out: list[Verdict], rows: NDArray[np.int64], everyone: NDArray[np.int64]) -> None:
+    # widths grow with the photo's size: compared as if all were of one size
+    def width(k: int, which: str) -> float:
+        return float(getattr(looks[k].quality, which)) / max(looks[k].width, looks[k].height)
+
+    usual = {w: float(np.nanmedian([width(int(k), w) for k in everyone])) for w in ("sharpness_px", "widest_px")}
+    for k in (int(r) for r in rows):
+        q = looks[k].quality
+        side = max(looks[k].width, looks[k].height)
+        floor = max(side / 4000, 1.0)  # large photos are never sharp to the pixel
+        moved = q.lopsided > LOPSIDED
+        which = "widest_px" if moved else "sharpness_px"
+        px, ratio = getattr(q, which), width(int(k), which) / max(usual[which], 1e-12)
+        if not (ratio > BLURRED and px > BLURRED_PX * floor):
+            continue
+        useless = ratio > USELESS and px > USELESS_PX * floor
+        reason = "motion blur" if moved else "out of focus"
+        says = f"is moved by about {px:.1f} pixels" if moved else f"is out of focus: its edges are {px:.1f} pixels wide"
+        out[k].mark("leave out" if useless else "doubtful", reason, f"{says} ({ratio:.1f} times the usual)")
+
+
+def _exposure(
+    looks: Sequence[Look], out: list[Verdict], rows: NDArray[np.int64], everyone: NDArray[np.int64],
+    tones: NDArray[np.float64] | None,
+) -> None:  # fmt: skip
+    middle = {
+        f: float(np.median([getattr(looks[k].quality, f) for k in everyone])) for f in ("light_log2", "warm_log2")
+    }
+    high = float(np.median([looks[k].quality.clipped_high_percent for k in everyone]))
+    dark = float(np.median([looks[k].quality.too_dark_percent for k in everyone]))
+    spread = _spread(_offsets(np.array([looks[k].quality.light_log2 for k in everyone])))
+    for k in (int(r) for r in rows):
+        q, v = looks[k].quality, out[k]
+        known = tones is not None and bool(np.isfinite(tones[k]).all())
+        if known and tones is not None:
+            ev, warm, limit = float(tones[k].mean()), float(tones[k, 0] - tones[k, 2]), STOPS
+        else:
+            # of the whole photo, which shows other things as well
+            ev, warm = q.light_log2 - middle["light_log2"], q.warm_log2 - middle["warm_log2"]
+            limit = max(1.5 * STOPS, 4.0 * spread)
+        v.ev_offset, v.wb_offset = round(ev, 3), round(warm, 3)
+        off = f"is {ev:+.1f} stops off the others"
+        if ev > limit or q.clipped_high_percent > high + 15:
+            worse = q.clipped_high_percent > 30
+            v.mark(
+                "leave out" if worse else "doubtful",
+                "overexposed",
+                f"{off}, {q.clipped_high_percent:.0f} % is clipped white",
+            )
+        elif ev < -limit or q.too_dark_percent > dark + 35:
+            worse = q.too_dark_percent > 85
+            v.mark("leave out" if worse else "doubtful", "underexposed",
+                   f"{off}, {q.too_dark_percent:.0f} % is too dark to hold features")  # fmt: skip
+        if known and abs(warm) > WARM:
+            v.mark(
+                "doubtful",
+                "other white balance",
+                f"is {'warmer' if warm > 0 else 'colder'} than the others by {abs(warm):.1f} stops",
+            )
+
+
+def _zoom(looks: Sequence[Look], out: list[Verdict], rows: NDArray[np.int64]) -> None:
+    share = np.array([looks[k].focal / float(np.hypot(looks[k].width, looks[k].height)) for k in rows])
+    known = np.array([looks[k].focal_source != "guessed" for k in rows])
+    if known.sum() >= 3:
+        usual = float(np.median(share[known]))
+        for k, s, sure in zip(rows, share, known):
+            if sure and abs(np.log(s / usual)) > ZOOM:
+                out[k].mark("doubtful", "other zoom", "was taken with another zoom; it gets a lens of its own")
+    for k, sure in zip(rows, known):
+        if not sure:
+            out[k].reasons.append("no focal length")
+            out[k].notes.append("says nothing of its focal length, which is guessed")
+
+
+def _settings(look: Look, v: Verdict) -> None:
+    """What its EXIF says of shutter and ISO: told, but no reason to leave it out."""
+    e = look.exif
+    limit = min(LONGEST, 1.0 / e.focal35_mm) if e.focal35_mm else LONGEST
+    if e.exposure_s and e.exposure_s > 1.02 * limit:
+        v.reasons.append("slow shutter")
+        v.notes.append(f"was exposed for {_time(e.exposure_s)}; by hand {_time(limit)} is the longest")
+    if e.iso and e.iso >= HIGH_ISO:
+        v.reasons.append("high ISO")
+        v.notes.append(f"was taken at ISO {e.iso}")
+
+
+def _time(seconds: float) -> str:
+    return f"1/{1 / seconds:.0f} s" if seconds < 0.5 else f"{seconds:.1f} s"
+
+
+def _twins(a: Look, b: Look) -> bool:
+    """Whether two pictures of one view are versions of one shot: taken at the same moment, and not the same file."""
+    return a.sha != b.sha and a.exif.taken is not None and a.exif.taken == b.exif.taken
+
+
+def gaps(shared: Mapping[tuple[int, int], int], sets: Sequence[int], gone: Sequence[int]) -> list[list[int]]:
+    """Photos that no longer hang together with the main part of their set when some are left out.
+
+    Returns lists of rows, one for each part that is cut off.
+    """
+    left = set(range(len(sets))) - set(gone)
+    out = []
+    for s in sorted(set(sets)):
+        rows = [k for k in range(len(sets)) if sets[k] == s and k in left]
+        if len(rows) < 2:
+            continue
+        index = {k: n for n, k in enumerate(rows)}
+        links = [(index[i], index[j]) for (i, j), m in shared.items() if m >= SHARED and i in index and j in index]
+        i, j = (np.array(x, int) for x in zip(*links)) if links else (np.zeros(0, int), np.zeros(0, int))
+        count, label = connected_components(
+            coo_matrix((np.ones(len(i)), (i, j)), shape=(len(rows), len(rows))), directed=False
+        )
+        main = int(np.argmax(np.bincount(label)))
+        out += [[rows[n] for n in np.flatnonzero(label == c)] for c in range(count) if c != main]
+    return out
+
+
+def automatic(looks: Sequence[Look]) -> list[str]:
+    """Advice for the next shoot: what was left on automatic, by EXIF and by what drifts."""
+    out = []
+    exposures = {(e.exposure_s, e.f_number, e.iso) for e in (x.exif for x in looks) if e.exposure_s}
+    if len(exposures) > 1:
+        out.append("Exposure was left on automatic: set shutter, aperture and ISO by hand.")
+    if any(x.exif.extra.get("white_balance") == 0 for x in looks):
+        out.append("White balance was left on automatic: fix it, so that colours can be compared.")
+    warm = _spread(_offsets(np.array([x.quality.warm_log2 for x in looks]))) if looks else 0.0
+    if warm > 0.12 and len(out) < 2:
+        out.append("Colours drift from photo to photo: fix the white balance.")
+    focals = {round(x.exif.focal_mm, 1) for x in looks if x.exif.focal_mm}
+    if len(focals) > 1:
+        out.append("The zoom was changed: leave it where it is.")
+    return out

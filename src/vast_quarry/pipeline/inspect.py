@@ -1,0 +1,204 @@
+"""Looking through a folder of photos: figures, proposals, sets."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import BaseModel
+
+from vast_quarry.core.errors import PlainError
+from vast_quarry.core.match.features import find_features
+from vast_quarry.core.match.matching import coarse_subset, match_mutual, unit_descriptors
+from vast_quarry.core.photo.judging import (
+    SHARED,
+    Look,
+    Verdict,
+    automatic,
+    gaps,
+    judge_set,
+    picture_hash,
+    small_picture,
+)
+from vast_quarry.core.photo.quality import SIDE, judge, linear
+from vast_quarry.core.photo.reading import load_rgb, read_facts, resized
+from vast_quarry.core.photo.tone import tone_offsets
+from vast_quarry.core.progress import Progress, silent
+
+#: longer side at which photos are compared with each other, and features of each that are
+COMPARED, FEATURES = 900, 900
+#: a match's distance over that of the second best, at most
+RATIO = 0.8
+#: so many matches are no chance
+SURE = 60
+#: photos up to which all pairs are compared; beyond, neighbours and those that look alike
+ALL_PAIRS, NEIGHBOURS, ALIKE = 70, 4, 8
+
+
+class Inspected(BaseModel):
+    """What is found about one photo."""
+
+    photo: str
+    proposal: str
+    reasons: list[str]
+    says: str
+    sharpness_px: float | None = None
+    widest_px: float | None = None
+    motion_deg: float | None = None
+    clipped_high_percent: float | None = None
+    clipped_low_percent: float | None = None
+    too_dark_percent: float | None = None
+    noise: float | None = None
+    ev_offset: float | None = None
+    wb_offset: float | None = None
+    duplicate_of: str | None = None
+    focal_source: str | None = None
+    set: str | None = None
+    shared: int | None = None
+
+
+class Inspection(BaseModel):
+    """What is found about all photos."""
+
+    photos: list[Inspected]
+    findings: list[str]
+
+
+class Glance(BaseModel):
+    """One photo looked at: facts for :class:`Look`, and its features; kept between looks."""
+
+    model_config = {"arbitrary_types_allowed": True}
+    look: Any = None
+    descriptors: Any = None
+    colors: Any = None
+    xy: Any = None
+    problem: str | None = None
+
+
+def glance(folder: Path, path: str) -> Glance:
+    """Read and measure one photo."""
+    file = folder / path
+    try:
+        facts = read_facts(file)
+        rgb = load_rgb(file)
+    except PlainError as error:
+        return Glance(problem=str(error))
+    except (OSError, MemoryError) as error:
+        return Glance(problem=f"cannot be read ({error}).")
+    scale = min(1.0, SIDE / max(rgb.shape[:2]))
+    small = resized(rgb, scale)
+    gray = np.asarray(
+        cv2.cvtColor(resized(small, min(1.0, COMPARED / max(small.shape[:2]))), cv2.COLOR_RGB2GRAY), np.uint8
+    )
+    found = find_features(cv2.cvtColor(gray, cv2.COLOR_GRAY2RGB), gray.shape[1], 3 * FEATURES, None)
+    pick = coarse_subset(found.scale, FEATURES)
+    look = Look(
+        path=path, quality=judge(small, None, scale), exif=facts.exif, width=facts.width, height=facts.height,
+        focal=facts.focal, focal_source=facts.focal_source, sha=hashlib.sha256(file.read_bytes()).hexdigest()[:24],
+        hash=picture_hash(gray), small=small_picture(gray),
+    )  # fmt: skip
+    return Glance(look=look, descriptors=found.descriptors[pick], colors=found.colors[pick], xy=found.xy[pick])
+
+
+def _candidates(descriptors: Sequence[NDArray]) -> list[tuple[int, int]]:
+    """Pairs worth comparing."""
+    n = len(descriptors)
+    if n <= ALL_PAIRS:
+        return [(i, j) for i in range(n) for j in range(i + 1, n)]
+    rng = np.random.default_rng(0)
+    sample = np.concatenate([d[rng.choice(len(d), min(60, len(d)), replace=False)] for d in descriptors if len(d)])
+    words = 128
+    _, _, centers = cv2.kmeans(
+        sample.astype(np.float32), words, np.zeros(0), (cv2.TERM_CRITERIA_MAX_ITER, 12, 0), 1, cv2.KMEANS_PP_CENTERS
+    )
+    # histograms of the commonest kinds of features, rare kinds counting more
+    counts = np.zeros((n, words))
+    for k, d in enumerate(descriptors):
+        if len(d):
+            nearest = np.argmin((centers**2).sum(1)[None] - 2 * d.astype(np.float32) @ centers.T, axis=1)
+            counts[k] = np.bincount(nearest, minlength=words)
+    weight = np.log(n / np.maximum((counts > 0).sum(0), 1))
+    h = np.sqrt(counts / np.maximum(counts.sum(1, keepdims=True), 1)) * (0.2 + weight)
+    h /= np.maximum(np.linalg.norm(h, axis=1, keepdims=True), 1e-9)
+    pairs = {(i, j) for i in range(n) for j in range(i + 1, min(n, i + 1 + NEIGHBOURS))}
+    alike = h @ h.T
+    for i in range(n):
+        for j in np.argsort(-alike[i])[1 : 1 + ALIKE]:
+            pairs.add((min(i, int(j)), max(i, int(j))))
+    return sorted(pairs)
+
+
+def shared_features(
+    glances: Sequence[Glance], progress: Progress = silent
+) -> tuple[dict[tuple[int, int], int], dict[tuple[int, int], NDArray[np.float64]]]:
+    """Features that pairs of photos share, and how much brighter (stops, each channel) the first has them than the second."""
+    descriptors = [g.descriptors for g in glances]
+    unit = [unit_descriptors(d) for d in descriptors]
+    light = [np.log2(np.maximum(linear(g.colors), 2e-3)) for g in glances]
+    pairs = _candidates(descriptors)
+    shared, brighter = {}, {}
+    for k, (i, j) in enumerate(pairs):
+        progress(k, len(pairs))
+        if not len(unit[i]) or not len(unit[j]):
+            continue
+        m = match_mutual(unit[i], unit[j], RATIO)
+        # few matches may be chance: only those count that two views of one thing allow
+        shared[i, j] = len(m) if len(m) >= SURE else _possible(glances[i].xy[m[:, 0]], glances[j].xy[m[:, 1]])
+        if shared[i, j] >= SHARED:
+            brighter[i, j] = np.median(light[i][m[:, 0]] - light[j][m[:, 1]], axis=0)
+    progress(len(pairs), len(pairs))
+    return shared, brighter
+
+
+def _possible(a: NDArray[np.float32], b: NDArray[np.float32]) -> int:
+    """How many matches (K, 2) fit one geometry of two views (a fundamental matrix, USAC with MAGSAC weights)."""
+    if len(a) < 9:
+        return 0
+    diagonal = float(np.ptp(a, axis=0).max() + 1)
+    _, inside = cv2.findFundamentalMat(
+        a.astype(np.float64), b.astype(np.float64), cv2.USAC_MAGSAC, 0.003 * diagonal, 0.999, 2000
+    )
+    return 0 if inside is None else int(inside.sum())
+
+
+def inspect(folder: Path, paths: Sequence[str], glances: Sequence[Glance], progress: Progress = silent) -> Inspection:
+    """Judge photos that were looked at."""
+    good = [k for k, g in enumerate(glances) if g.problem is None]
+    looks = [glances[k].look for k in good]
+    shared, brighter = shared_features([glances[k] for k in good], progress)
+    verdicts = judge_set(looks, shared, tone_offsets(len(good), brighter, shared))
+    by_row = dict(zip(good, zip(looks, verdicts)))
+    photos = []
+    for k, path in enumerate(paths):
+        if k not in by_row:
+            photos.append(
+                Inspected(photo=path, proposal="leave out", reasons=["unreadable"], says=str(glances[k].problem))
+            )
+        else:
+            photos.append(_told(*by_row[k]))
+    findings = automatic(looks)
+    gone = [n for n, v in enumerate(verdicts) if v.proposal == "leave out"]
+    for part in gaps(shared, [v.set for v in verdicts], gone):
+        names = ", ".join(looks[n].path for n in part[:4]) + (" and more" if len(part) > 4 else "")
+        findings.append(f"Leaving out what is proposed leaves a gap: {names} no longer hang together with the rest.")
+    return Inspection(photos=photos, findings=findings)
+
+
+def _told(look: Look, v: Verdict) -> Inspected:
+    q = look.quality
+    return Inspected(
+        photo=look.path, proposal=v.proposal, reasons=v.reasons, says="; ".join(v.notes), sharpness_px=_known(q.sharpness_px),
+        widest_px=_known(q.widest_px), motion_deg=q.motion_deg if "motion blur" in v.reasons else None,
+        clipped_high_percent=q.clipped_high_percent, clipped_low_percent=q.clipped_low_percent,
+        too_dark_percent=q.too_dark_percent, noise=q.noise, ev_offset=v.ev_offset, wb_offset=v.wb_offset,
+        duplicate_of=v.duplicate_of, focal_source=look.focal_source, set=f"set {v.set}", shared=v.shared,
+    )  # fmt: skip
+
+
+def _known(x: float) -> float | None:
+    return float(x) if np.isfinite(x) else None
