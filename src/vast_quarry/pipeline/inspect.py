@@ -9,6 +9,7 @@ from typing import Any
 
 import cv2
 import numpy as np
+import poselib
 from numpy.typing import NDArray
 from pydantic import BaseModel
 
@@ -156,14 +157,15 @@ def shared_features(
 
 
 def _possible(a: NDArray[np.float32], b: NDArray[np.float32]) -> int:
-    """How many matches (K, 2) fit one geometry of two views (a fundamental matrix, USAC with MAGSAC weights)."""
+    """How many matches (K, 2) fit one geometry of two views: a fundamental matrix."""
     if len(a) < 9:
         return 0
     diagonal = float(np.ptp(a, axis=0).max() + 1)
-    _, inside = cv2.findFundamentalMat(
-        a.astype(np.float64), b.astype(np.float64), cv2.USAC_MAGSAC, 0.003 * diagonal, 0.999, 2000
+    error = 0.003 * diagonal
+    _, info = poselib.estimate_fundamental(
+        a.astype(np.float64), b.astype(np.float64), {"max_epipolar_error": error, "max_iterations": 2000}, {}
     )
-    return 0 if inside is None else int(inside.sum())
+    return int(np.sum(info["inliers"]))
 
 
 def inspect(folder: Path, paths: Sequence[str], glances: Sequence[Glance], progress: Progress = silent) -> Inspection:
