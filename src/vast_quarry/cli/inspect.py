@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import multiprocessing
 import sys
 from collections import Counter
 from concurrent.futures import ProcessPoolExecutor
@@ -32,7 +33,7 @@ def inspect_command(
     paths = [str(p.relative_to(photos)) for p in find_photos(photos)]
     if not paths:
         raise PlainError(f"There are no photos in {photos}.", "Give the folder that holds them.")
-    with ProcessPoolExecutor() as pool:
+    with ProcessPoolExecutor(mp_context=multiprocessing.get_context("spawn")) as pool:
         looking = pool.map(glance, [photos] * len(paths), paths)
         shown = track(looking, "Looking", total=len(paths), console=console, disable=not console.is_terminal)
         glances: list[Glance] = list(shown)

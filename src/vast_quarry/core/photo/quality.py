@@ -156,7 +156,7 @@ def edge_widths(gray: NDArray[np.uint8], mask: NDArray[np.bool_] | None = None) 
     g = cv2.GaussianBlur(gray.astype(np.float32), (0, 0), SMOOTH)
     gx, gy = cv2.Sobel(g, cv2.CV_32F, 1, 0) / 8, cv2.Sobel(g, cv2.CV_32F, 0, 1) / 8
     strong = np.hypot(gx, gy)
-    noise = noise_level(gray)
+    noise = min(noise_level(gray), 4.0)  # texture finer than that looks like noise, but is none
     use = strong > max(float(np.percentile(strong, 80)), 1.2 * noise + 0.3)
     # the crest of an edge only
     use &= strong >= cv2.dilate(strong, np.ones((3, 3))) * 0.95
