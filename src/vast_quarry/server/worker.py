@@ -20,6 +20,7 @@ from vast_quarry.server.database import open_database
 from vast_quarry.server.models import Job, Project, now
 from vast_quarry.server.services.folders import folders_of
 from vast_quarry.server.services.jobs import STOPPED, next_job, requeue_lost
+from vast_quarry.server.services.judging import judge_project
 from vast_quarry.server.services.layers import places_of, recipe_of
 from vast_quarry.server.services.shooting import shoot_project
 from vast_quarry.server.services.world import make_ready
@@ -130,6 +131,8 @@ def run_job(engine: Engine, data: Path, job: Job) -> None:
                 make_ready(folders, layer)
         elif job.kind == "shoot":
             shoot_project(folders, job.id, job.params, reporter, cancelled)
+        elif job.kind == "judge":
+            judge_project(folders, reporter, cancelled)
         else:
             raise PlainError(f"There is no job called {job.kind}.")
     except Cancelled:

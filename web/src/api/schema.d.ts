@@ -650,6 +650,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/photos/dark": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Dark
+         * @description What of a photo is too dark to hold features, hatched.
+         */
+        get: operations["dark_api_projects__project_id__photos_dark_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/photos/depth": {
         parameters: {
             query?: never;
@@ -704,6 +724,30 @@ export interface paths {
         get: operations["full_api_projects__project_id__photos_full_get"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/photos/judge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Judged Findings
+         * @description What judging found about all photos together.
+         */
+        get: operations["judged_findings_api_projects__project_id__photos_judge_get"];
+        put?: never;
+        /**
+         * Judge
+         * @description Judge all photos, as a job.
+         */
+        post: operations["judge_api_projects__project_id__photos_judge_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1245,6 +1289,46 @@ export interface components {
             version: string;
         };
         /**
+         * Inspected
+         * @description What is found about one photo.
+         */
+        Inspected: {
+            /** Clipped High Percent */
+            clipped_high_percent?: number | null;
+            /** Clipped Low Percent */
+            clipped_low_percent?: number | null;
+            /** Duplicate Of */
+            duplicate_of?: string | null;
+            /** Ev Offset */
+            ev_offset?: number | null;
+            /** Focal Source */
+            focal_source?: string | null;
+            /** Motion Deg */
+            motion_deg?: number | null;
+            /** Noise */
+            noise?: number | null;
+            /** Photo */
+            photo: string;
+            /** Proposal */
+            proposal: string;
+            /** Reasons */
+            reasons: string[];
+            /** Says */
+            says: string;
+            /** Set */
+            set?: string | null;
+            /** Shared */
+            shared?: number | null;
+            /** Sharpness Px */
+            sharpness_px?: number | null;
+            /** Too Dark Percent */
+            too_dark_percent?: number | null;
+            /** Wb Offset */
+            wb_offset?: number | null;
+            /** Widest Px */
+            widest_px?: number | null;
+        };
+        /**
          * Job
          * @description Work that is queued, runs or is over.
          */
@@ -1519,6 +1603,7 @@ export interface components {
             focal_source: string | null;
             /** Height */
             height: number | null;
+            judged: components["schemas"]["Inspected"] | null;
             /** Kept */
             kept: boolean;
             /** Path */
@@ -3259,6 +3344,38 @@ export interface operations {
             };
         };
     };
+    dark_api_projects__project_id__photos_dark_get: {
+        parameters: {
+            query: {
+                path: string;
+                side?: number;
+            };
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
     depth_api_projects__project_id__photos_depth_get: {
         parameters: {
             query: {
@@ -3344,6 +3461,68 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    judged_findings_api_projects__project_id__photos_judge_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string[];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    judge_api_projects__project_id__photos_judge_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
             };
             /** @description Validation Error */
             422: {

@@ -1,10 +1,12 @@
 <script setup lang="ts">
-import { ElInput, ElMessage } from 'element-plus'
+import { ElInput, ElMessage, ElOption, ElSelect } from 'element-plus'
+import { useLocalStorage } from '@vueuse/core'
 import { computed, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { api, ask, sentence } from '@/api/client'
+import { api, ask, sentence, type Photo } from '@/api/client'
 import ContactSheet from '@/components/ContactSheet.vue'
 import PhotoPane from '@/components/PhotoPane.vue'
+import Proposals from '@/components/photos/Proposals.vue'
 import StripChart from '@/components/StripChart.vue'
 import { useProject } from '@/stores/project'
 
@@ -19,9 +21,49 @@ const folder = ref<HTMLInputElement>()
 const photo = computed(() => project.photos.find((p) => p.path === project.selected) ?? null)
 /** Degrees round the subject from its front. */
 const turnOf = (at: number[]) => Math.round(((Math.atan2(at[0], -at[1]) * 180) / Math.PI + 360) % 360)
+const FIGURES = [
+  'sharpness_px',
+  'ev_offset',
+  'wb_offset',
+  'too_dark_percent',
+  'clipped_high_percent',
+  'noise',
+  'shared',
+] as const
+const figure = useLocalStorage<(typeof FIGURES)[number]>('photos-figure', 'sharpness_px')
+const sorted = ref(false)
+const judged = computed(() => project.photos.some((p) => p.judged))
+const valueOf = (p: Photo) => (p.judged ? (p.judged[figure.value] ?? 0) : (p.sharpness ?? 0))
 const chart = computed(() =>
-  project.photos.map((p) => ({ key: p.path, value: p.sharpness ?? 0, off: !p.kept || !!p.problem })),
+  project.photos.map((p) => ({
+    key: p.path,
+    value: valueOf(p),
+    off: !p.kept || !!p.problem,
+    bad: p.judged ? p.judged.proposal !== 'keep' : false,
+  })),
 )
+const order = computed(() =>
+  sorted.value && judged.value
+    ? [...project.photos].sort((a, b) => valueOf(b) - valueOf(a)).map((p) => p.path)
+    : undefined,
+)
+/** Photos that stay in view beside the selected one, under one zoom. */
+const pinned = ref<string[]>([])
+const panes = computed(() => [...pinned.value.filter((p) => p !== project.selected), project.selected])
+const zoom = ref(1)
+const shift = ref([0, 0])
+function pin() {
+  const path = project.selected
+  if (!path) return
+  pinned.value = pinned.value.includes(path)
+    ? pinned.value.filter((p) => p !== path)
+    : [...pinned.value.slice(-2), path]
+}
+const shade = ref(false)
+const darkOf = (path: string | null) =>
+  shade.value && path
+    ? `/api/projects/${project.id}/photos/dark?path=${encodeURIComponent(path)}&side=1200`
+    : null
 
 /** Files of a drop, folders too. */
 async function dropped(e: DragEvent) {
@@ -100,7 +142,7 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
       <el-input
         v-model="path"
         size="small"
-        style="width: 210px"
+        style="width: 150px"
         :placeholder="t('photos.path')"
         :aria-label="t('photos.path')"
         @keyup.enter="bring"
@@ -108,23 +150,46 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
       <button class="plainbtn" :disabled="!path" @click="bring">{{ t('photos.bring') }}</button>
       <span v-if="sending" class="num">{{ t('job.of', { done: sending[0], total: sending[1] }) }}</span>
       <span v-if="photo" class="end">
+        <button class="plainbtn" :aria-pressed="shade" @click="shade = !shade">{{ t('judge.dark') }}</button>
+        <button class="plainbtn" :aria-pressed="pinned.includes(photo.path)" @click="pin">
+          {{ t('judge.pin') }}
+        </button>
         <button class="plainbtn" @click="project.keep([photo.path], !photo.kept)">
           {{ photo.kept ? t('photos.leave') : t('photos.keep') }}
         </button>
       </span>
-      <input ref="files" class="file" type="file" multiple accept="image/*" @change="chosen" />
+      <input
+        ref="files"
+        class="file"
+        type="file"
+        multiple
+        accept="image/*,.dng,.cr2,.cr3,.nef,.arw,.raf,.orf,.rw2,.pef,.srw,.heic,.heif"
+        @change="chosen"
+      />
       <input ref="folder" class="file" type="file" webkitdirectory @change="chosen" />
     </div>
     <div v-if="!project.photos.length" class="emptynote drop">
       <p>{{ t('photos.empty') }} {{ t('photos.drop') }}.</p>
     </div>
     <div v-else class="split">
-      <ContactSheet />
+      <ContactSheet :order="order" />
       <div class="flat">
-        <PhotoPane :path="project.selected" />
+        <div class="panes" :class="`n${panes.length}`">
+          <PhotoPane
+            v-for="p in panes"
+            :key="p ?? ''"
+            v-model:zoom="zoom"
+            v-model:shift="shift"
+            :path="p"
+            :overlay="darkOf(p)"
+          />
+        </div>
         <div v-if="photo" class="facts num">
           <p v-if="photo.problem" class="bad">{{ photo.path }} {{ photo.problem }}</p>
-          <p v-else>
+          <p v-if="photo.judged?.says" class="says">
+            {{ t(`judge.${photo.judged.proposal}`) }}: {{ photo.judged.says }}
+          </p>
+          <p v-if="!photo.problem">
             {{ photo.width }} × {{ photo.height }} · {{ photo.camera }} · {{ photo.exposure }}<br />
             {{ t('photos.focal', { px: photo.focal_px?.toFixed(0), source: photo.focal_source }) }}
             <template v-if="photo.planned"
@@ -136,17 +201,41 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
                 })
               }}</template
             >
+            <template v-if="photo.judged?.set"
+              ><br />{{
+                t('judge.figures', {
+                  set: photo.judged.set,
+                  px: photo.judged.sharpness_px?.toFixed(1),
+                  ev: photo.judged.ev_offset?.toFixed(2),
+                  dark: photo.judged.too_dark_percent?.toFixed(0),
+                })
+              }}</template
+            >
           </p>
         </div>
       </div>
     </div>
-    <StripChart
-      v-if="project.photos.length"
-      :values="chart"
-      :title="`${t('photos.sharpness')}${project.photos.some((p) => p.sharpness) ? '' : ` · ${t('photos.run')}`}`"
-      :selected="project.selected"
-      @pick="project.selected = $event"
-    />
+    <div v-if="project.photos.length" class="under">
+      <StripChart
+        :values="chart"
+        :title="
+          judged
+            ? t(`judge.${figure}`)
+            : `${t('photos.sharpness')}${project.photos.some((p) => p.sharpness) ? '' : ` · ${t('photos.run')}`}`
+        "
+        :selected="project.selected"
+        @pick="project.selected = $event"
+      />
+      <span v-if="judged" class="which">
+        <el-select v-model="figure" size="small" style="width: 160px" :aria-label="t('judge.figure')">
+          <el-option v-for="f in FIGURES" :key="f" :value="f" :label="t(`judge.${f}`)" />
+        </el-select>
+        <button class="plainbtn" :aria-pressed="sorted" @click="sorted = !sorted">
+          {{ t('judge.sort') }}
+        </button>
+      </span>
+    </div>
+    <Teleport to="#tray-top"><Proposals /></Teleport>
   </section>
 </template>
 
@@ -157,6 +246,32 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
 .flat {
   display: grid;
   grid-template-rows: 1fr auto;
+}
+.panes {
+  display: grid;
+  min-height: 0;
+  gap: 2px;
+}
+.panes.n2 {
+  grid-template-rows: 1fr 1fr;
+}
+.panes.n3,
+.panes.n4 {
+  grid-template: 1fr 1fr / 1fr 1fr;
+}
+.under {
+  position: relative;
+}
+.which {
+  position: absolute;
+  right: 12px;
+  top: 2px;
+  display: flex;
+  gap: 6px;
+}
+.says {
+  color: var(--ochre);
+  font-weight: 600;
 }
 .facts {
   padding: 8px 12px;

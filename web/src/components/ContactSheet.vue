@@ -3,18 +3,29 @@ import { useVirtualizer } from '@tanstack/vue-virtual'
 import { useElementSize } from '@vueuse/core'
 import { computed, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { photoUrl } from '@/api/client'
+import { photoUrl, type Photo } from '@/api/client'
 import { useProject } from '@/stores/project'
 
-const props = defineProps<{ overlay?: (path: string) => string | null }>()
+const props = defineProps<{ overlay?: (path: string) => string | null; order?: string[] }>()
 const { t } = useI18n()
 const project = useProject()
 const host = ref<HTMLElement | null>(null)
 const { width } = useElementSize(host)
 const MARKS: Record<string, string> = { placed: '●', weak: '◐', loose: '○' }
 
+/** The photos in the wished order. */
+const photos = computed(() => {
+  if (!props.order) return project.photos
+  const at = new Map(props.order.map((path, k) => [path, k]))
+  return [...project.photos].sort((a, b) => (at.get(a.path) ?? 1e9) - (at.get(b.path) ?? 1e9))
+})
+const mark = (p: Photo) => {
+  if (!p.kept || p.problem) return '⌀'
+  if (p.judged && p.judged.proposal !== 'keep') return p.judged.proposal === 'leave out' ? '◆' : '◇'
+  return p.state ? MARKS[p.state] : ''
+}
 const columns = computed(() => Math.max(2, Math.floor((width.value - 12) / 172)))
-const rows = computed(() => Math.ceil(project.photos.length / columns.value))
+const rows = computed(() => Math.ceil(photos.value.length / columns.value))
 const virtual = useVirtualizer(
   computed(() => ({
     count: rows.value,
@@ -23,15 +34,15 @@ const virtual = useVirtualizer(
     overscan: 3,
   })),
 )
-const inRow = (k: number) => project.photos.slice(k * columns.value, (k + 1) * columns.value)
+const inRow = (k: number) => photos.value.slice(k * columns.value, (k + 1) * columns.value)
 
 function keys(e: KeyboardEvent) {
   const step = { ArrowRight: 1, ArrowLeft: -1, ArrowDown: columns.value, ArrowUp: -columns.value }[e.key]
   if (!step) return
   e.preventDefault()
-  const at = project.photos.findIndex((p) => p.path === project.selected)
-  const next = Math.min(project.photos.length - 1, Math.max(0, at + step))
-  project.selected = project.photos[next].path
+  const at = photos.value.findIndex((p) => p.path === project.selected)
+  const next = Math.min(photos.value.length - 1, Math.max(0, at + step))
+  project.selected = photos.value[next].path
   virtual.value.scrollToIndex(Math.floor(next / columns.value))
 }
 </script>
@@ -73,7 +84,7 @@ function keys(e: KeyboardEvent) {
           </span>
           <span class="cap"
             ><span>{{ p.path.split('/').pop() }}</span
-            ><b>{{ !p.kept || p.problem ? '⌀' : p.state ? MARKS[p.state] : '' }}</b></span
+            ><b :title="p.judged?.says">{{ mark(p) }}</b></span
           >
         </button>
       </div>

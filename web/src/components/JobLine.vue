@@ -40,7 +40,8 @@ const share = computed(() => (now.value && now.value.total > 0 ? now.value.done 
       <div class="list">
         <details v-for="j in jobs.jobs" :key="j.id!" :open="j.state === 'running'">
           <summary>
-            {{ j.id }} · {{ j.kind === 'run' ? t(`layers.${String(j.params?.layer)}`) : t('plan.shoot') }} ·
+            {{ j.id }} ·
+            {{ j.kind === 'run' ? t(`layers.${String(j.params?.layer)}`) : t(`job.kind.${j.kind}`) }} ·
             {{ t(`job.${j.state}`) }}
             <span v-if="j.message" class="bad">{{ j.message }}</span>
           </summary>

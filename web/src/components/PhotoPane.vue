@@ -16,8 +16,9 @@ const emit = defineEmits<{ place: [x: number, y: number] }>()
 const { t } = useI18n()
 const project = useProject()
 const pane = ref<HTMLDivElement>()
-const zoom = ref(1)
-const shift = ref([0, 0])
+/** Several panes may share one zoom. */
+const zoom = defineModel<number>('zoom', { default: 1 })
+const shift = defineModel<number[]>('shift', { default: () => [0, 0] })
 const natural = ref([1, 1])
 
 const photo = computed(() => project.photos.find((p) => p.path === props.path) ?? null)

@@ -7,7 +7,10 @@ const props = defineProps<{
   selected: string | null
 }>()
 const emit = defineEmits<{ pick: [key: string] }>()
+/** Bars stand on the least value, or on nothing where all are above it. */
 const top = computed(() => Math.max(1e-9, ...props.values.map((v) => v.value)))
+const low = computed(() => Math.min(0, ...props.values.map((v) => v.value)))
+const height = (v: number) => Math.max(2, (100 * (v - low.value)) / (top.value - low.value))
 </script>
 
 <template>
@@ -18,11 +21,11 @@ const top = computed(() => Math.max(1e-9, ...props.values.map((v) => v.value)))
         v-for="v in values"
         :key="v.key"
         :title="`${v.key}: ${v.value.toPrecision(3)}`"
-        :class="{ on: v.key === selected, off: v.off }"
+        :class="{ on: v.key === selected, off: v.off, bad: v.bad }"
         tabindex="-1"
         @click="emit('pick', v.key)"
       >
-        <i :style="{ height: `${Math.max(2, (100 * v.value) / top)}%` }"></i>
+        <i :style="{ height: `${height(v.value)}%` }"></i>
       </button>
     </div>
   </figure>
@@ -58,6 +61,9 @@ i {
   width: 100%;
   background: #a8987a;
   border-radius: 1px 1px 0 0;
+}
+.bad i {
+  background: var(--ochre);
 }
 .on i {
   background: var(--lichen);

@@ -78,6 +78,7 @@ def read_exif(image: Image.Image) -> Exif:
         iso=int(iso) if iso else None,
         taken=_text(sub.get(0x9003) or root.get(0x0132)),
         orientation=int(orientation) if orientation in (1, 2, 3, 4, 5, 6, 7, 8) else 1,
+        extra={"white_balance": sub.get(0xA403), "program": sub.get(0x8822)},
     )
 
 

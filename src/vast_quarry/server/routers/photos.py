@@ -9,8 +9,9 @@ from fastapi.responses import FileResponse
 from pydantic import BaseModel, Field
 
 from vast_quarry.core.errors import PlainError
+from vast_quarry.server.models import Job
 from vast_quarry.server.routers.projects import Db, Files
-from vast_quarry.server.services import pictures, tiles
+from vast_quarry.server.services import jobs, judging, pictures, tiles
 from vast_quarry.server.services.ahead import Ahead
 from vast_quarry.server.services.folders import get_project
 
@@ -99,6 +100,26 @@ def upload_masks(project_id: int, files: list[UploadFile], session: Db, f: Files
         else:
             out.refused.append(f"{name} is not a PNG file.")
     return out
+
+
+@router.post("/judge", status_code=202)
+def judge(project_id: int, session: Db) -> Job:
+    """Judge all photos, as a job."""
+    get_project(session, project_id)
+    return jobs.add_job(session, project_id, "judge", {})
+
+
+@router.get("/judge")
+def judged_findings(project_id: int, session: Db, f: Files) -> list[str]:
+    """What judging found about all photos together."""
+    get_project(session, project_id)
+    return judging.judged(f)[1]
+
+
+@router.get("/dark", response_class=Response)
+def dark(path: str, f: Files, side: Side = 480) -> Response:
+    """What of a photo is too dark to hold features, hatched."""
+    return Response(pictures.dark_picture(f, path, side), media_type="image/png")
 
 
 @router.patch("")

@@ -17,13 +17,16 @@ from pydantic import BaseModel
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import atomic_write
 from vast_quarry.core.mask.keying import key_out
+from vast_quarry.core.photo.quality import dark_map
 from vast_quarry.core.photo.reading import PHOTO_ENDINGS, find_photos, load_rgb, load_small, read_facts
+from vast_quarry.pipeline.inspect import Inspected
 from vast_quarry.pipeline.solution import load_solution
 from vast_quarry.pipeline.steps.masks import load_mask, mask_file
 from vast_quarry.pipeline.steps.photos import Photo, read_photo_list
 from vast_quarry.pipeline.units.depth import load_depth
 from vast_quarry.server.models import Project
 from vast_quarry.server.services.folders import Folders, NotFound, safe_path
+from vast_quarry.server.services.judging import judged
 from vast_quarry.server.services.layers import version_of
 from vast_quarry.server.services.shooting import shots_of
 
@@ -48,6 +51,8 @@ class PhotoOut(BaseModel):
     sharpness: float | None
     state: str | None
     row: int | None
+    #: what judging found; None where it was not judged, or has changed since
+    judged: Inspected | None
     #: where the plan wanted it to be taken from (m), for photos that were shot to a plan
     planned: list[float] | None
 
@@ -99,6 +104,7 @@ def list_photos(project: Project, folders: Folders) -> list[PhotoOut]:
     known = _known(folders)
     states = _states(folders, known)
     left_out, shots = set(project.left_out), shots_of(folders)
+    found, _ = judged(folders)
     out = []
     for file in find_photos(folders.photos):
         path = str(file.relative_to(folders.photos))
@@ -112,7 +118,13 @@ def list_photos(project: Project, folders: Folders) -> list[PhotoOut]:
         state = states.get(path)
         planned = shots[path]["center"] if path in shots else None
         out.append(
-            PhotoOut(**entry, state=state[0] if state else None, row=state[1] if state else None, planned=planned)
+            PhotoOut(
+                **entry,
+                state=state[0] if state else None,
+                row=state[1] if state else None,
+                planned=planned,
+                judged=found.get(path),
+            )
         )
     return out
 
@@ -182,6 +194,15 @@ def _png(picture: NDArray[np.uint8]) -> bytes:
     out = io.BytesIO()
     Image.fromarray(picture).save(out, format="PNG", compress_level=2)
     return out.getvalue()
+
+
+def dark_picture(folders: Folders, path: str, side: int) -> bytes:
+    """PNG that hatches what of a photo is too dark to hold features."""
+    rgb = load_small(safe_path(folders.photos, path), 1600)
+    scale = side / max(rgb.shape[:2])
+    size = (max(1, round(rgb.shape[1] * scale)), max(1, round(rgb.shape[0] * scale)))
+    dark = cv2.resize(dark_map(rgb).astype(np.uint8), size, interpolation=cv2.INTER_NEAREST) > 0
+    return _png(hatching(~dark))
 
 
 def key_preview(folders: Folders, path: str, colors: list[tuple[int, int, int]], tolerance: float, side: int) -> bytes:

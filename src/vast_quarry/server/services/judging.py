@@ -1,0 +1,78 @@
+"""Judging the photos of a project as a job; what was found is kept beside the photos until they change."""
+
+from __future__ import annotations
+
+import json
+import threading
+from concurrent.futures import Future
+from pathlib import Path
+from typing import Any
+
+from vast_quarry.core.errors import PlainError
+from vast_quarry.core.formats.atomic import write_json
+from vast_quarry.core.photo.reading import find_photos
+from vast_quarry.core.progress import Cancelled
+from vast_quarry.pipeline.executors import make_executor
+from vast_quarry.pipeline.inspect import Glance, Inspected, glance, inspect
+from vast_quarry.pipeline.step import Reporter
+from vast_quarry.server.services.folders import Folders
+
+#: where it is kept
+JUDGED = "judged.json"
+
+
+def _tag(file: Path) -> str:
+    stat = file.stat()
+    return f"{stat.st_size}|{stat.st_mtime_ns}"
+
+
+def judge_project(folders: Folders, reporter: Reporter, cancelled: threading.Event) -> None:
+    """Look at all photos and write what is proposed.
+
+    Raises
+    ------
+    PlainError
+        When there are none.
+    """
+    reporter.begin("photos", "Judging photos")
+    files = find_photos(folders.photos) if folders.photos.is_dir() else []
+    if not files:
+        raise PlainError("There are no photos to judge.", "Bring some in first.")
+    paths = [str(f.relative_to(folders.photos)) for f in files]
+    pool = make_executor()
+    try:
+        waiting: list[Future[Glance]] = [pool.submit(glance, folders.photos, path) for path in paths]
+        glances = []
+        for k, future in enumerate(waiting):
+            if cancelled.is_set():
+                raise Cancelled
+            reporter.stage("photos", "Looking at photos", k, len(paths))
+            glances.append(future.result())
+    finally:
+        pool.shutdown(wait=False, cancel_futures=True)
+
+    def progress(done: float, total: float) -> None:
+        if cancelled.is_set():
+            raise Cancelled
+        reporter.stage("photos", "Comparing photos", done, total)
+
+    found = inspect(folders.photos, paths, glances, progress)
+    tags = {path: _tag(f) for path, f in zip(paths, files)}
+    rows = [{**p.model_dump(), "tag": tags[p.photo]} for p in found.photos]
+    write_json(folders.root / JUDGED, {"photos": rows, "findings": found.findings})
+    for finding in found.findings:
+        reporter.say(finding)
+
+
+def judged(folders: Folders) -> tuple[dict[str, Inspected], list[str]]:
+    """What was found of photos that have not changed since, by path; and findings about all."""
+    try:
+        document: dict[str, Any] = json.loads((folders.root / JUDGED).read_bytes())
+    except (OSError, ValueError):
+        return {}, []
+    out = {}
+    for row in document.get("photos", []):
+        file = folders.photos / row["photo"]
+        if file.is_file() and _tag(file) == row.pop("tag", None):
+            out[row["photo"]] = Inspected.model_validate(row)
+    return out, list(document.get("findings", []))
