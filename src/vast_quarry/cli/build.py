@@ -13,6 +13,7 @@ from rich.console import Console
 
 from vast_quarry.cli.report import make_reporter
 from vast_quarry.core.errors import PlainError
+from vast_quarry.core.photo.video import is_video
 from vast_quarry.core.plan.mats import PAPERS
 from vast_quarry.pipeline.export import write_results
 from vast_quarry.pipeline.grades import Grade
@@ -20,6 +21,7 @@ from vast_quarry.pipeline.output import claim_output
 from vast_quarry.pipeline.recipe import Recipe, read_recipe, recipe_for
 from vast_quarry.pipeline.run import Runner, RunResult
 from vast_quarry.pipeline.store import Store
+from vast_quarry.pipeline.video import Choice, frames_of
 
 console = Console(stderr=False)
 
@@ -69,9 +71,26 @@ def _recipe(recipe: Path | None, grade: Grade | None, changes: dict[str, dict[st
     return read
 
 
+def _frames(video: Path, out: Path) -> Path:
+    """Frames of a video as photos, by motion and sharpness; those of an earlier run with the same video are taken again."""
+    folder = out / "frames"
+    stamp = f"{video.resolve()}|{video.stat().st_size}|{video.stat().st_mtime_ns}"
+    mark = folder / ".of"
+    if not (mark.exists() and mark.read_text("utf-8") == stamp):
+        for old in folder.glob("*.jpg") if folder.is_dir() else ():
+            old.unlink()
+        rows = frames_of(video, folder, Choice())
+        mark.write_text(stamp, "utf-8")
+        console.print(f"{len(rows)} frames of {video.name} are used.", markup=False, highlight=False, soft_wrap=True)
+    return folder
+
+
 def run_until(photos: Path, out: Path, masks: Path | None, recipe: Recipe, until: str) -> RunResult:
     """Run and write the results into ``out``."""
-    claim_output(out, photos)
+    filmed = photos.is_file() and is_video(photos)
+    claim_output(out, None if filmed else photos)
+    if filmed:
+        photos = _frames(photos, out)
     store = Store(out)
     places: dict[str, dict[str, Any]] = {
         "photos": {"folder": str(photos.resolve())},

@@ -9,6 +9,7 @@ from rich.console import Console
 
 from vast_quarry import __version__
 from vast_quarry.cli import build, rig
+from vast_quarry.cli.frames import frames
 from vast_quarry.cli.inspect import inspect_command
 from vast_quarry.cli.optics import optics
 from vast_quarry.cli.plan import marks, mat, plan
@@ -26,6 +27,7 @@ app = typer.Typer(
 app.command()(build.build)
 app.command()(build.align)
 app.command("inspect")(inspect_command)
+app.command()(frames)
 app.command()(optics)
 app.command()(plan)
 app.command()(mat)

@@ -14,6 +14,7 @@ from vast_quarry.cli.plan import read_plan
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.plan.rings import Station, parse_ring_plan
 from vast_quarry.core.rig.defects import parse_planted
+from vast_quarry.core.rig.film import film
 from vast_quarry.core.rig.scenes import SCENES
 from vast_quarry.core.rig.shoot import DEFECTS, ShootSettings, focal_pixels, shoot
 
@@ -81,6 +82,30 @@ def shoot_command(
             f"The folder {out} cannot be written ({error.strerror or error}).", "Choose another one."
         ) from error
     console.print(f"{rings * per_ring} photos in {out / 'photos'}", markup=False, highlight=False, soft_wrap=True)
+
+
+@app.command("film")
+def film_command(
+    out: Annotated[Path, typer.Option("--out", help="MP4 file to write", show_default=False)],
+    scene: Annotated[str, typer.Option(help="milestone, finial or well-head")] = "finial",
+    laps: Annotated[int, typer.Option(help="Laps", min=1, max=6)] = 2,
+    per_lap: Annotated[int, typer.Option(help="Frames of a whole turn", min=12, max=2000)] = 120,
+    size: Annotated[str, typer.Option(help="Size of the film in pixels")] = "640x480",
+    seed: Annotated[int, typer.Option(help="The same seed gives the same film")] = 1,
+    bars: Annotated[int, typer.Option(help="Rows of black at the top and bottom", min=0)] = 0,
+) -> None:
+    """Film laps about a scene; the truth is written beside the film."""
+    width, height = parse_size(size)
+    if out.suffix.lower() != ".mp4" or out.exists():
+        raise PlainError(f"{out} is there already, or does not end in .mp4.", "Name a new MP4 file with --out.")
+    if width % 2 or height % 2 or scene == "yard" or scene not in SCENES:
+        raise PlainError(
+            "A film has an even width and height, and an object in its middle.", "Choose another size or scene."
+        )
+    out.parent.mkdir(parents=True, exist_ok=True)
+    settings = ShootSettings(scene=scene, width=width, height=height, seed=seed, heldout=0)
+    count = film(settings, out, laps, per_lap, bars=bars)
+    console.print(f"{count} frames in {out}", markup=False, highlight=False, soft_wrap=True)
 
 
 @app.command("serve")

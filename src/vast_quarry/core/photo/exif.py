@@ -9,6 +9,7 @@ FocalPlaneResolutionUnit (0xA210), Orientation (0x0112). The 35 mm equivalent is
 
 from __future__ import annotations
 
+import json
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -54,6 +55,18 @@ def _text(value: Any) -> str | None:
     return text or None
 
 
+def _source(comment: Any) -> dict[str, Any] | None:
+    """Where a frame of a video comes from, as our own frames tell in their UserComment."""
+    try:
+        told = json.loads(bytes(comment)[8:].decode("ascii"))
+        full, crop = [int(x) for x in told["full"]], [int(x) for x in told["crop"]]
+        if len(full) != 2 or len(crop) != 4 or min(full) < 1 or min(crop) < 0:
+            return None
+        return {"frame": int(told["frame"]), "time": float(told["time"]), "full": full, "crop": crop}
+    except (TypeError, ValueError, KeyError, UnicodeDecodeError):
+        return None
+
+
 def read_exif(image: Image.Image) -> Exif:
     """Tags of an opened picture; broken EXIF counts as none."""
     try:
@@ -78,7 +91,7 @@ def read_exif(image: Image.Image) -> Exif:
         iso=int(iso) if iso else None,
         taken=_text(sub.get(0x9003) or root.get(0x0132)),
         orientation=int(orientation) if orientation in (1, 2, 3, 4, 5, 6, 7, 8) else 1,
-        extra={"white_balance": sub.get(0xA403), "program": sub.get(0x8822)},
+        extra={"white_balance": sub.get(0xA403), "program": sub.get(0x8822), "source": _source(sub.get(0x9286))},
     )
 
 

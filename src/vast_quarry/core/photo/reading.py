@@ -120,7 +120,9 @@ def read_facts(path: Path) -> PhotoFacts:
         width, height = image.size
         if exif.orientation >= 5:
             width, height = height, width
-    focal, source = focal_length_pixels(exif, width, height)
+    frame = exif.extra.get("source")
+    # a cropped frame was taken through the lens of the whole one
+    focal, source = focal_length_pixels(exif, *(frame["full"] if frame else (width, height)))
     return PhotoFacts(width, height, exif, focal, source)
 
 

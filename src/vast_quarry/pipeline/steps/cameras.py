@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from dataclasses import replace
 from pathlib import Path
 from typing import Any, ClassVar, Literal
 
@@ -87,7 +88,8 @@ def _lenses(photos: list[Photo]) -> tuple[NDArray[np.int64], list[Camera], list[
     lenses, guessed = [], []
     for g in range(len(groups)):
         p = photos[int(np.flatnonzero(lens_of == g)[0])]
-        lenses.append(Camera.simple(int(p.width or 1), int(p.height or 1), float(p.focal or 1.0)))
+        lens = Camera.simple(int(p.width or 1), int(p.height or 1), float(p.focal or 1.0))
+        lenses.append(replace(lens, cx=p.center[0], cy=p.center[1]) if p.center else lens)
         guessed.append(p.focal_source == "guessed")
     return lens_of, lenses, guessed
 
@@ -402,6 +404,8 @@ def cameras_document(listed: PhotoList, solution: Solution) -> dict[str, Any]:
                 entry["aligned"] = True
                 entry |= {n: float(getattr(lens, n)) for n in ("fx", "fy", "cx", "cy", "k1", "k2", "k3", "p1", "p2")}
                 entry |= {"rotation": solution.rotations[k].tolist(), "center": solution.centers[k].tolist()}
+        if p.frame is not None:
+            entry |= {"frame": p.frame, "time": p.time}
         if p.problem:
             entry["problem"] = p.problem
         cameras.append(entry)

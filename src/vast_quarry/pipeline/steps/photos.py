@@ -12,6 +12,7 @@ from pydantic import BaseModel, Field
 
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import write_json
+from vast_quarry.core.photo.exif import Exif
 from vast_quarry.core.photo.reading import find_photos, load_rgb, read_facts, sharpness
 from vast_quarry.pipeline.step import Context, StepSettings
 
@@ -34,6 +35,11 @@ class Photo(BaseModel):
     focal: float | None = None
     focal_source: str | None = None
     lens_key: str = ""
+    #: where the lens looks on the photo (pixels), when that is not its middle: frames that were cropped
+    center: tuple[float, float] | None = None
+    #: number and time (s) of a frame of a video
+    frame: int | None = None
+    time: float | None = None
     orientation: int = 1
     taken: str | None = None
     sharpness: float | None = None
@@ -75,6 +81,25 @@ def _sha(path: Path) -> str:
     return digest.hexdigest()[:24]
 
 
+def _crop(exif: Exif) -> list[int] | None:
+    source = exif.extra.get("source")
+    return list(source["crop"]) if source and any(source["crop"]) else None
+
+
+def _center(exif: Exif) -> tuple[float, float] | None:
+    """Where the lens looks on a cropped frame: the middle of the whole one."""
+    crop = _crop(exif)
+    if crop is None:
+        return None
+    w, h = exif.extra["source"]["full"]
+    return (w - 1) / 2 - crop[0], (h - 1) / 2 - crop[1]
+
+
+def _moment(exif: Exif) -> dict[str, Any]:
+    source = exif.extra.get("source")
+    return {"frame": source["frame"], "time": source["time"]} if source else {}
+
+
 def inspect_photo(number: int, folder: str, path: str, unit: str) -> dict[str, Any]:
     """Unit of work: facts of one photo, decoded once to be sure that it is whole."""
     done = Path(unit)
@@ -98,9 +123,10 @@ def inspect_photo(number: int, folder: str, path: str, unit: str) -> dict[str, A
                 str(x)
                 for x in (
                     facts.exif.make, facts.exif.model, facts.exif.lens, facts.exif.focal_mm, facts.exif.focal35_mm,
-                    facts.exif.orientation, facts.width, facts.height,
+                    facts.exif.orientation, facts.width, facts.height, *(_crop(facts.exif) or ()),
                 )
             ),
+            center=_center(facts.exif), **_moment(facts.exif),
         )  # fmt: skip
         rgb = load_rgb(file)
         photo.sharpness = sharpness(cv2.cvtColor(rgb, cv2.COLOR_RGB2GRAY))

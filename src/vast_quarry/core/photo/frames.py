@@ -1,0 +1,272 @@
+"""Which frames of a video to take: by step, by rate, by count, or by motion and sharpness; laps; edges that stand still.
+
+By motion: between following frames the subject moves by some share of its width (tracked corners that move); when that adds
+up to what the overlap leaves, a frame is due, and the sharpest one near by is taken. Where nothing moves nothing is due, and
+frames that are much softer than those about them are passed over.
+
+References
+----------
+Lucas, B., Kanade, T. (1981). An iterative image registration technique. Shi, J., Tomasi, C. (1994). Good features to track.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+Array = NDArray[np.float64]
+By = Literal["motion", "step", "rate", "count"]
+
+#: longer side of the frames that are looked through, and of those that are compared with each other
+SIDE, SMALL = 320, 64
+#: a frame this much softer than those about it is blurred
+SOFT = 0.6
+#: shares of the picture that moves less than this from frame to frame stand still
+STILL = 4e-4
+#: least likeness of a frame with itself one turn later, and how much a stretch of steady turning may vary
+BACK, STEADY = 0.72, 0.6
+
+
+@dataclass(frozen=True)
+class Scan:
+    """What a look through a video gives, a row for each frame looked at.
+
+    Attributes
+    ----------
+    number, time : (n,)
+        Frame number and seconds.
+    move : (n, 2)
+        How far the picture moved since the row before, as a share of the width of what moves in it.
+    growth : (n,)
+        How much larger it became since then (0 when it kept its size): the camera came nearer.
+    sharp : (n,)
+        Strength of the finest detail, to compare with neighbours.
+    small : (n, SMALL * SMALL)
+        The picture made tiny, without its brightness and contrast.
+    still : (H, W)
+        Share of rows in which each place of the small picture did not change though the picture moved.
+    """
+
+    number: NDArray[np.int64]
+    time: Array
+    move: Array
+    growth: Array
+    sharp: Array
+    small: NDArray[np.float32]
+    still: NDArray[np.float32]
+
+    @property
+    def way(self) -> Array:
+        """Distance moved up to each row, as a share of the width; jitter of a picture that stands still does not count."""
+        step = np.linalg.norm(self.move, axis=1)
+        return np.cumsum(np.where(step > STILL, step, 0.0))
+
+
+def scan(frames: Iterable[tuple[int, float, NDArray[np.uint8]]]) -> Scan:
+    """Look through grey frames (number, time, picture)."""
+    numbers, times, moves, growths, sharps, smalls = [], [], [], [], [], []
+    before: NDArray[np.uint8] | None = None
+    still: NDArray[np.float32] | None = None
+    moving = 0
+    for number, time, g in frames:
+        move, growth = (np.zeros(2), 0.0) if before is None else _moved(before, g)
+        if before is not None and np.linalg.norm(move) > 3 * STILL:
+            changed = cv2.absdiff(before, g)
+            still = np.zeros(g.shape, np.float32) if still is None else still
+            still += changed <= 3
+            moving += 1
+        tiny = cv2.resize(g, (SMALL, SMALL), interpolation=cv2.INTER_AREA).astype(np.float32)
+        numbers.append(number)
+        times.append(time)
+        moves.append(move)
+        growths.append(growth)
+        sharps.append(_detail(g))
+        smalls.append(((tiny - tiny.mean()) / max(float(tiny.std()), 1e-3)).ravel())
+        before = g
+    if still is None:
+        still = np.zeros((1, 1), np.float32)
+    return Scan(
+        np.array(numbers, np.int64), np.array(times, float), np.array(moves, float).reshape(-1, 2), np.array(growths, float),
+        np.array(sharps, float), np.array(smalls, np.float32).reshape(len(numbers), -1), np.asarray(still / max(moving, 1), np.float32),
+    )  # fmt: skip
+
+
+def _detail(g: NDArray[np.uint8]) -> float:
+    """Strength of the finest detail: 90th hundredth of the gradient."""
+    gx, gy = cv2.Sobel(g, cv2.CV_16S, 1, 0), cv2.Sobel(g, cv2.CV_16S, 0, 1)
+    return float(np.percentile(np.abs(gx) + np.abs(gy), 90))
+
+
+def _moved(a: NDArray[np.uint8], b: NDArray[np.uint8]) -> tuple[Array, float]:
+    """Shift of tracked corners as a share of the width of what moves, and by how much they spread."""
+    corners = cv2.goodFeaturesToTrack(a, 120, 0.01, 7)
+    if corners is None or len(corners) < 8:
+        return np.zeros(2), 0.0
+    there, ok, _ = cv2.calcOpticalFlowPyrLK(a, b, corners, None, winSize=(15, 15), maxLevel=3)
+    good = ok.ravel() > 0
+    if good.sum() < 8:
+        return np.zeros(2), 0.0
+    p, q = corners.reshape(-1, 2)[good].astype(float), there.reshape(-1, 2)[good].astype(float)
+    step = q - p
+    length = np.linalg.norm(step, axis=1)
+    # a still backdrop says nothing of the subject that turns before it
+    moving = length > 0.15
+    if moving.sum() >= max(8, 0.15 * len(step)):
+        p, q, step = p[moving], q[moving], step[moving]
+    shift = np.median(step, axis=0)
+    c = np.median(p, axis=0)
+    r0, r1 = np.linalg.norm(p - c, axis=1), np.linalg.norm(q - c - shift, axis=1)
+    far = r0 > np.median(r0)
+    growth = float(np.median(r1[far] / np.maximum(r0[far], 1e-6)) - 1) if far.any() else 0.0
+    # a turning subject moves fastest in its middle: the length of the quicker ones, against how wide what moves is
+    size = float(np.percentile(np.linalg.norm(step, axis=1), 75))
+    extent = max(float(np.percentile(p[:, 0], 97) - np.percentile(p[:, 0], 3)), 0.1 * a.shape[1])
+    direction = shift / max(float(np.linalg.norm(shift)), 1e-9)
+    return direction * size / extent, growth
+
+
+def by_step(s: Scan, step: int) -> list[int]:
+    """Every n-th frame."""
+    first = int(s.number[0]) if len(s.number) else 0
+    return [int(n) for n in s.number if (n - first) % step == 0]
+
+
+def by_rate(s: Scan, per_second: float) -> list[int]:
+    """So many frames a second, by their times."""
+    out: list[int] = []
+    due = -np.inf
+    for n, t in zip(s.number, s.time):
+        if t >= due - 1e-9:
+            out.append(int(n))
+            due = (t if not out[:-1] else due) + 1.0 / per_second
+    return out
+
+
+def by_count(s: Scan, count: int) -> list[int]:
+    """So many frames, spread evenly."""
+    rows = np.unique(np.round(np.linspace(0, len(s.number) - 1, min(count, len(s.number)))).astype(int))
+    return [int(s.number[r]) for r in rows]
+
+
+def by_motion(s: Scan, overlap: float = 0.8) -> list[int]:
+    """Frames whose neighbours share about ``overlap``, the sharpest near each place."""
+    if not len(s.number):
+        return []
+    way, step = s.way, max(1.0 - overlap, 0.02)
+    usual = np.array([np.median(s.sharp[max(0, k - 15) : k + 16]) for k in range(len(s.sharp))])
+    clear = s.sharp >= SOFT * usual
+    out: list[int] = []
+    for due in np.arange(0.0, way[-1] + 0.5 * step, step):
+        near = np.flatnonzero((np.abs(way - due) <= 0.35 * step) & clear)
+        if not len(near):
+            continue
+        # sharp counts, and so does lying where it is due
+        worth = s.sharp[near] / usual[near] - 0.3 * np.abs(way[near] - due) / step
+        best = int(near[np.argmax(worth)])
+        if not out or best > out[-1]:
+            out.append(best)
+    return [int(s.number[r]) for r in out]
+
+
+def steady_stretches(s: Scan, least: int = 24) -> list[tuple[int, int]]:
+    """Rows (first, last) of stretches in which the picture moves on evenly one way: the subject turns or is walked round.
+
+    What lies between, where the camera or a hand was moved in, is dropped.
+    """
+    if len(s.number) < least:
+        return []
+    kernel = np.ones(7) / 7
+    dx = np.convolve(s.move[:, 0], kernel, "same")
+    speed = np.convolve(np.linalg.norm(s.move, axis=1), kernel, "same")
+    usual = float(np.median(speed[speed > STILL])) if (speed > STILL).any() else 0.0
+    side = np.sign(np.median(dx[np.abs(dx) > STILL])) if (np.abs(dx) > STILL).any() else 0.0
+    growing = np.abs(np.convolve(s.growth, kernel, "same")) > 0.006
+    good = (np.sign(dx) == side) & (np.abs(speed - usual) < STEADY * usual) & ~growing
+    # a few odd rows do not end a stretch
+    good = np.convolve(good.astype(float), np.ones(9) / 9, "same") > 0.55
+    edges = np.flatnonzero(np.diff(np.concatenate([[0], good.astype(int), [0]])))
+    return [(int(a), int(b) - 1) for a, b in zip(edges[::2], edges[1::2]) if b - a >= least]
+
+
+def laps(s: Scan) -> list[tuple[int, int]]:
+    """Rows (first, last) of laps, each exactly one turn: up to where the picture comes back to itself."""
+    stretches = steady_stretches(s)
+    found = [_turn_length(s.small[a : b + 1]) for a, b in stretches]
+    known = [t for t in found if t is not None]
+    out = []
+    for (a, b), turn in zip(stretches, found):
+        if turn is None:
+            # hardly more than one turn: it cannot be seen to come back, but it turns as fast as the others
+            turn = int(np.median(known)) if known else 0
+        start = a
+        while turn and start + turn - 1 <= b:
+            out.append((start, start + turn - 1))
+            start += turn
+    return out
+
+
+def _turn_length(small: NDArray[np.float32]) -> int | None:
+    """Rows after which the pictures of a stretch come back to themselves; None when they do not."""
+    n = len(small)
+    if n < 24:
+        return None
+    # what never changes, like the backdrop, says nothing of where the subject has turned to
+    x = small - small.mean(0)
+    x /= np.maximum(np.linalg.norm(x, axis=1, keepdims=True), 1e-6)
+    lags = np.arange(12, n - 5)
+    likeness = np.array([float((x[:-lag] * x[lag:]).sum(1).mean()) for lag in lags])
+    floor = float(np.median(likeness))
+    peaks = [
+        k for k in range(1, len(lags) - 1)
+        if likeness[k] >= likeness[k - 1] and likeness[k] >= likeness[k + 1] and likeness[k] > max(BACK, floor + 0.3 * (1 - floor))
+    ]  # fmt: skip
+    if not peaks:
+        return None
+    # the first turn, not two of them
+    best = max(likeness[k] for k in peaks)
+    first = next(k for k in peaks if likeness[k] > best - 0.15 * (best - floor))
+    return int(lags[first])
+
+
+def still_edges(s: Scan, width: int, height: int, share: float = 0.9) -> tuple[int, int, int, int]:
+    """Pixels at the left, top, right and bottom edge of a video that do not move with the subject (black bars, a frame)."""
+    h, w = s.still.shape
+    if h < 16:
+        return 0, 0, 0, 0
+    columns, rows = np.median(s.still, axis=0) > share, np.median(s.still, axis=1) > share
+
+    def run(line: NDArray[np.bool_]) -> int:
+        return int(np.argmin(line)) if not line.all() else 0
+
+    x, y = width / w, height / h
+    left, right, top, bottom = run(columns), run(columns[::-1]), run(rows), run(rows[::-1])
+    return tuple(int(np.ceil(k * f)) if k else 0 for k, f in ((left, x), (top, y), (right, x), (bottom, y)))  # type: ignore[return-value]
+
+
+def choose(
+    s: Scan, by: By, overlap: float, step: int, rate: float, count: int, ranges: Sequence[tuple[float, float]]
+) -> list[int]:
+    """Frames to take; in each kept range by itself, so that none is chosen across a cut."""
+    parts = [np.flatnonzero((s.time >= a - 1e-6) & (s.time <= b + 1e-6)) for a, b in ranges] or [
+        np.arange(len(s.number))
+    ]
+    out: list[int] = []
+    for rows in parts:
+        if not len(rows):
+            continue
+        part = Scan(s.number[rows], s.time[rows], s.move[rows], s.growth[rows], s.sharp[rows], s.small[rows], s.still)
+        share = max(1, round(count * len(rows) / max(sum(len(p) for p in parts), 1)))
+        if by == "motion":
+            out += by_motion(part, overlap)
+        elif by == "step":
+            out += by_step(part, step)
+        elif by == "rate":
+            out += by_rate(part, rate)
+        else:
+            out += by_count(part, share)
+    return sorted(set(out))

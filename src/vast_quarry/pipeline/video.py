@@ -1,0 +1,117 @@
+"""Frames from video as photos: chosen, written as JPEG with their source in EXIF, and listed."""
+
+from __future__ import annotations
+
+import io
+import json
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from PIL import Image
+
+from vast_quarry.core.errors import PlainError
+from vast_quarry.core.formats.atomic import atomic_write, write_json
+from vast_quarry.core.photo.frames import SIDE, By, Scan, choose, laps, scan
+from vast_quarry.core.photo.video import VideoInfo, each_frame, probe, take_frames
+from vast_quarry.core.progress import Progress, silent
+
+#: most frames that are taken at once
+MOST = 5000
+
+
+@dataclass(frozen=True)
+class Choice:
+    """How frames are chosen; ``ranges`` in seconds, ``crop`` in pixels at the left, top, right and bottom edge."""
+
+    by: By = "motion"
+    overlap: float = 0.8
+    step: int = 10
+    rate: float = 2.0
+    count: int = 60
+    ranges: tuple[tuple[float, float], ...] = ()
+    crop: tuple[int, int, int, int] = (0, 0, 0, 0)
+    one_turn: bool = False
+
+
+def look_through(video: Path, info: VideoInfo, by: By = "motion", progress: Progress = silent) -> Scan:
+    """Scan a video; when frames are chosen by motion every frame is looked at, at high rates every second one."""
+    every = 2 if by == "motion" and info.rate > 45 else 1
+
+    def watched() -> Any:
+        for number, time, grey in each_frame(video, every, SIDE):
+            progress(min(number, max(info.frames, 1)), max(info.frames, 1))
+            yield number, time, grey
+
+    found = scan(watched())
+    if not len(found.number):
+        raise PlainError(f"{video.name} holds no picture that can be read.", "Copy it again from the camera.")
+    return found
+
+
+def chosen_frames(found: Scan, choice: Choice) -> list[list[int]]:
+    """Frame numbers to take, a list for each lap where laps are wanted and found, else one list.
+
+    Raises
+    ------
+    PlainError
+        When none is left, or far too many.
+    """
+    ranges = list(choice.ranges)
+    turns = laps(found) if choice.one_turn else []
+    parts = [[(float(found.time[a]), float(found.time[b]))] for a, b in turns] or [ranges]
+    out = [choose(found, choice.by, choice.overlap, choice.step, choice.rate, choice.count, part) for part in parts]
+    total = sum(len(x) for x in out)
+    if not total:
+        raise PlainError("No frame of the video is chosen.", "Keep a longer range, or choose in another way.")
+    if total > MOST:
+        raise PlainError(f"{total} frames would be taken; {MOST} are the most.", "Take fewer.")
+    return out
+
+
+def jpeg_frame(rgb: Any, video: str, number: int, time: float, full: Sequence[int], crop: Sequence[int]) -> bytes:
+    """A frame as JPEG; where it comes from is told in EXIF (ImageDescription in words, UserComment as JSON)."""
+    exif = Image.Exif()
+    exif[0x010E] = f"frame {number} of {video} at {time:.3f} s".encode("ascii", "replace").decode()
+    source = {"video": video, "frame": number, "time": round(time, 6), "full": list(full), "crop": list(crop)}
+    exif.get_ifd(0x8769)[0x9286] = b"ASCII\0\0\0" + json.dumps(source).encode("ascii")
+    out = io.BytesIO()
+    Image.fromarray(rgb).save(out, format="JPEG", quality=95, subsampling=0, exif=exif)
+    return out.getvalue()
+
+
+def extract(
+    video: Path,
+    out: Path,
+    parts: Sequence[Sequence[int]],
+    crop: tuple[int, int, int, int] = (0, 0, 0, 0),
+    progress: Progress = silent,
+    prefix: str = "",
+) -> list[dict[str, Any]]:
+    """Write chosen frames into a folder; rows of ``frames.json`` come back."""
+    info = probe(video)
+    lap_of = {n: k for k, part in enumerate(parts) for n in part}
+    numbers = sorted(lap_of)
+    rows: list[dict[str, Any]] = []
+    for number, time, rgb in take_frames(video, numbers, crop):
+        progress(len(rows), len(numbers))
+        lap = f"lap{lap_of[number] + 1}_" if len(parts) > 1 else ""
+        name = f"{prefix}{lap}frame_{number:06d}.jpg"
+        with atomic_write(out / name) as f:
+            f.write(jpeg_frame(rgb, video.name, number, time, (info.width, info.height), crop))
+        row: dict[str, Any] = {"photo": name, "frame": number, "time": round(time, 6)}
+        rows.append(row | ({"set": f"lap {lap_of[number] + 1}"} if len(parts) > 1 else {}))
+    progress(len(numbers), len(numbers))
+    return rows
+
+
+def frames_of(video: Path, out: Path, choice: Choice, progress: Progress = silent) -> list[dict[str, Any]]:
+    """Look through a video, take frames into ``out``, and list them in ``frames.json``."""
+    info = probe(video)
+    found = look_through(video, info, choice.by, lambda d, t: progress(0.7 * d / t, 1.0))
+    parts = chosen_frames(found, choice)
+    out.mkdir(parents=True, exist_ok=True)
+    rows = extract(video, out, parts, choice.crop, lambda d, t: progress(0.7 + 0.3 * d / t, 1.0))
+    write_json(out / "frames.json", {"video": video.name, "crop": list(choice.crop), "frames": rows})
+    return rows
