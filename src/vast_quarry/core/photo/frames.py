@@ -218,7 +218,7 @@ def _turn_length(small: NDArray[np.float32]) -> int | None:
     # what never changes, like the backdrop, says nothing of where the subject has turned to
     x = small - small.mean(0)
     x /= np.maximum(np.linalg.norm(x, axis=1, keepdims=True), 1e-6)
-    lags = np.arange(12, n - 5)
+    lags = np.arange(12, n - 1)
     likeness = np.array([float((x[:-lag] * x[lag:]).sum(1).mean()) for lag in lags])
     floor = float(np.median(likeness))
     peaks = [
