@@ -18,6 +18,7 @@ from vast_quarry.core.progress import Cancelled
 from vast_quarry.pipeline.run import Runner
 from vast_quarry.server.database import open_database
 from vast_quarry.server.models import Job, Project, now
+from vast_quarry.server.services import videos
 from vast_quarry.server.services.folders import folders_of
 from vast_quarry.server.services.jobs import STOPPED, next_job, requeue_lost
 from vast_quarry.server.services.judging import judge_project
@@ -131,6 +132,11 @@ def run_job(engine: Engine, data: Path, job: Job) -> None:
                 make_ready(folders, layer)
         elif job.kind == "shoot":
             shoot_project(folders, job.id, job.params, reporter, cancelled)
+        elif job.kind == "look":
+            videos.look(folders, str(job.params["name"]), reporter, cancelled)
+        elif job.kind == "frames":
+            choice = videos.ChoiceIn.model_validate(job.params["choice"])
+            videos.take(folders, str(job.params["name"]), choice, reporter, cancelled)
         elif job.kind == "judge":
             judge_project(folders, reporter, cancelled)
         else:

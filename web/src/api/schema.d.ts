@@ -1118,6 +1118,110 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/videos": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Videos
+         * @description All videos, with what looking through them gave.
+         */
+        get: operations["list_videos_api_projects__project_id__videos_get"];
+        put?: never;
+        /**
+         * Upload
+         * @description Take in a video; it is looked through as a job.
+         */
+        post: operations["upload_api_projects__project_id__videos_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/videos/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Remove
+         * @description Remove a video; frames that were taken from it stay.
+         */
+        delete: operations["remove_api_projects__project_id__videos__name__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/videos/{name}/choose": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Choose
+         * @description Which frames would be taken.
+         */
+        post: operations["choose_api_projects__project_id__videos__name__choose_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/videos/{name}/picture/{index}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Picture
+         * @description A small picture of the video, by its place among them.
+         */
+        get: operations["picture_api_projects__project_id__videos__name__picture__index__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/videos/{name}/take": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take
+         * @description Take frames into the photos, as a job.
+         */
+        post: operations["take_api_projects__project_id__videos__name__take_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -1145,6 +1249,11 @@ export interface components {
         Body_upload_api_projects__project_id__photos_post: {
             /** Files */
             files: string[];
+        };
+        /** Body_upload_api_projects__project_id__videos_post */
+        Body_upload_api_projects__project_id__videos_post: {
+            /** File */
+            file: string;
         };
         /** Body_upload_masks_api_projects__project_id__photos_masks_post */
         Body_upload_masks_api_projects__project_id__photos_masks_post: {
@@ -1193,6 +1302,75 @@ export interface components {
             ties: number;
             /** Width */
             width: number;
+        };
+        /**
+         * ChoiceIn
+         * @description How frames are chosen; times in seconds, crop in pixels at the left, top, right and bottom edge.
+         */
+        ChoiceIn: {
+            /**
+             * By
+             * @default motion
+             * @enum {string}
+             */
+            by: "motion" | "step" | "rate" | "count";
+            /**
+             * Count
+             * @default 60
+             */
+            count: number;
+            /**
+             * Crop
+             * @default [
+             *       0,
+             *       0,
+             *       0,
+             *       0
+             *     ]
+             */
+            crop: [
+                number,
+                number,
+                number,
+                number
+            ];
+            /**
+             * One Turn
+             * @default false
+             */
+            one_turn: boolean;
+            /**
+             * Overlap
+             * @default 0.8
+             */
+            overlap: number;
+            /** Ranges */
+            ranges?: [
+                number,
+                number
+            ][];
+            /**
+             * Rate
+             * @default 2
+             */
+            rate: number;
+            /**
+             * Step
+             * @default 10
+             */
+            step: number;
+        };
+        /**
+         * ChosenOut
+         * @description Frames that would be taken, with their times, a list for each lap.
+         */
+        ChosenOut: {
+            /** Count */
+            count: number;
+            /** Frames */
+            frames: number[][];
+            /** Times */
+            times: number[][];
         };
         /**
          * Color
@@ -2184,6 +2362,69 @@ export interface components {
             settings: {
                 [key: string]: unknown;
             };
+        };
+        /**
+         * VideoOut
+         * @description A video, as told to the page; curves have a value for each proxy picture.
+         */
+        VideoOut: {
+            /**
+             * Crop
+             * @default [
+             *       0,
+             *       0,
+             *       0,
+             *       0
+             *     ]
+             */
+            crop: [
+                number,
+                number,
+                number,
+                number
+            ];
+            /** Frames */
+            frames: number;
+            /** Height */
+            height: number;
+            /**
+             * Laps
+             * @default []
+             */
+            laps: [
+                number,
+                number
+            ][];
+            /** Looked */
+            looked: boolean;
+            /** Name */
+            name: string;
+            /**
+             * Proxies
+             * @default 0
+             */
+            proxies: number;
+            /** Rate */
+            rate: number;
+            /** Seconds */
+            seconds: number;
+            /**
+             * Sharp
+             * @default []
+             */
+            sharp: number[];
+            /**
+             * Times
+             * @default []
+             */
+            times: number[];
+            /**
+             * Way
+             * @default []
+             */
+            way: number[];
+            /** Width */
+            width: number;
         };
     };
     responses: never;
@@ -4134,6 +4375,205 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    list_videos_api_projects__project_id__videos_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VideoOut"][];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    upload_api_projects__project_id__videos_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": components["schemas"]["Body_upload_api_projects__project_id__videos_post"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    remove_api_projects__project_id__videos__name__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    choose_api_projects__project_id__videos__name__choose_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChoiceIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChosenOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    picture_api_projects__project_id__videos__name__picture__index__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                index: number;
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    take_api_projects__project_id__videos__name__take_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChoiceIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
             };
             /** @description Validation Error */
             422: {

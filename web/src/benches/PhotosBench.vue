@@ -1,17 +1,20 @@
 <script setup lang="ts">
 import { ElInput, ElMessage, ElOption, ElSelect } from 'element-plus'
 import { useLocalStorage } from '@vueuse/core'
-import { computed, ref } from 'vue'
+import { computed, onMounted, ref, shallowRef, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { api, ask, sentence, type Photo } from '@/api/client'
+import { api, ask, sentence, type Photo, type Video } from '@/api/client'
 import ContactSheet from '@/components/ContactSheet.vue'
 import PhotoPane from '@/components/PhotoPane.vue'
 import Proposals from '@/components/photos/Proposals.vue'
+import VideoPane from '@/components/photos/VideoPane.vue'
 import StripChart from '@/components/StripChart.vue'
+import { useJobs } from '@/stores/jobs'
 import { useProject } from '@/stores/project'
 
 const { t } = useI18n()
 const project = useProject()
+const jobs = useJobs()
 const over = ref(false)
 const path = ref('')
 const sending = ref<[number, number] | null>(null)
@@ -65,6 +68,28 @@ const darkOf = (path: string | null) =>
     ? `/api/projects/${project.id}/photos/dark?path=${encodeURIComponent(path)}&side=1200`
     : null
 
+const videos = shallowRef<Video[]>([])
+const shown = ref<string | null>(null)
+const video = computed(() => videos.value.find((v) => v.name === shown.value) ?? null)
+async function refreshVideos() {
+  videos.value = (await ask(api.GET('/api/projects/{project_id}/videos', project.path))) as Video[]
+}
+onMounted(refreshVideos)
+watch(() => jobs.ended, refreshVideos)
+const VIDEO = /\.(mp4|mov|m4v|avi|mkv|webm|mpe?g|m2?ts|3gp|wmv)$/i
+async function sendVideo(file: File) {
+  const body = new FormData()
+  body.append('file', file, file.name)
+  const answer = await fetch(`/api/projects/${project.id}/videos`, { method: 'POST', body })
+  const json: unknown = await answer.json().catch(() => null)
+  if (!answer.ok) {
+    ElMessage({ message: sentence(json), type: 'error', duration: 8000, showClose: true })
+    return
+  }
+  await refreshVideos()
+  shown.value = videos.value.at(-1)?.name ?? null
+}
+
 /** Files of a drop, folders too. */
 async function dropped(e: DragEvent) {
   over.value = false
@@ -90,6 +115,9 @@ async function dropped(e: DragEvent) {
 
 /** Upload a few files at a time, so that thousands go through and a cut loses little. */
 async function send(list: File[]) {
+  for (const film of list.filter((f) => VIDEO.test(f.name))) await sendVideo(film)
+  list = list.filter((f) => !VIDEO.test(f.name))
+  if (!list.length) return
   let taken = 0
   const refused: string[] = []
   sending.value = [0, list.length]
@@ -148,6 +176,18 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
         @keyup.enter="bring"
       />
       <button class="plainbtn" :disabled="!path" @click="bring">{{ t('photos.bring') }}</button>
+      <span v-if="videos.length" class="seg"
+        ><button :aria-pressed="!video" @click="shown = null">{{ t('video.sheet') }}</button
+        ><button
+          v-for="v in videos"
+          :key="v.name"
+          :aria-pressed="shown === v.name"
+          :title="v.name"
+          @click="shown = v.name"
+        >
+          {{ videos.length > 1 ? v.name.slice(0, 12) : t('video.show') }}
+        </button></span
+      >
       <span v-if="sending" class="num">{{ t('job.of', { done: sending[0], total: sending[1] }) }}</span>
       <span v-if="photo" class="end">
         <button class="plainbtn" :aria-pressed="shade" @click="shade = !shade">{{ t('judge.dark') }}</button>
@@ -163,12 +203,13 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
         class="file"
         type="file"
         multiple
-        accept="image/*,.dng,.cr2,.cr3,.nef,.arw,.raf,.orf,.rw2,.pef,.srw,.heic,.heif"
+        accept="image/*,video/*,.dng,.cr2,.cr3,.nef,.arw,.raf,.orf,.rw2,.pef,.srw,.heic,.heif"
         @change="chosen"
       />
       <input ref="folder" class="file" type="file" webkitdirectory @change="chosen" />
     </div>
-    <div v-if="!project.photos.length" class="emptynote drop">
+    <VideoPane v-if="video" :key="video.name" :video="video" />
+    <div v-else-if="!project.photos.length" class="emptynote drop">
       <p>{{ t('photos.empty') }} {{ t('photos.drop') }}.</p>
     </div>
     <div v-else class="split">
@@ -215,7 +256,7 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
         </div>
       </div>
     </div>
-    <div v-if="project.photos.length" class="under">
+    <div v-if="project.photos.length && !video" class="under">
       <StripChart
         :values="chart"
         :title="

@@ -1,0 +1,229 @@
+"""Videos of a project: looked through once as a job, chosen from at once, frames taken as a job."""
+
+from __future__ import annotations
+
+import re
+import shutil
+import threading
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+from PIL import Image
+from pydantic import BaseModel, ConfigDict, Field
+
+from vast_quarry.core.errors import PlainError
+from vast_quarry.core.formats.atomic import atomic_write, write_arrays
+from vast_quarry.core.photo.frames import SIDE, Scan, laps, scan, still_edges
+from vast_quarry.core.photo.video import VIDEO_ENDINGS, VideoInfo, each_frame, is_video, probe
+from vast_quarry.core.progress import Cancelled
+from vast_quarry.pipeline.step import Reporter
+from vast_quarry.pipeline.video import Choice, chosen_frames, extract
+from vast_quarry.server.services.folders import Folders, NotFound
+
+#: pictures that stand in while somebody drags along a video
+PROXIES = 1200
+
+
+class ChoiceIn(BaseModel):
+    """How frames are chosen; times in seconds, crop in pixels at the left, top, right and bottom edge."""
+
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
+    by: Literal["motion", "step", "rate", "count"] = "motion"
+    overlap: float = Field(0.8, ge=0.3, le=0.98)
+    step: int = Field(10, ge=1, le=10_000)
+    rate: float = Field(2.0, gt=0, le=240)
+    count: int = Field(60, ge=2, le=5000)
+    ranges: list[tuple[float, float]] = Field(default_factory=list, max_length=50)
+    crop: tuple[int, int, int, int] = (0, 0, 0, 0)
+    one_turn: bool = False
+
+    def choice(self) -> Choice:
+        """As the pipeline takes it."""
+        return Choice(
+            self.by, self.overlap, self.step, self.rate, self.count, tuple(self.ranges), self.crop, self.one_turn
+        )
+
+
+class VideoOut(BaseModel):
+    """A video, as told to the page; curves have a value for each proxy picture."""
+
+    name: str
+    width: int
+    height: int
+    rate: float
+    seconds: float
+    frames: int
+    looked: bool
+    proxies: int = 0
+    times: list[float] = []
+    sharp: list[float] = []
+    way: list[float] = []
+    laps: list[tuple[float, float]] = []
+    crop: tuple[int, int, int, int] = (0, 0, 0, 0)
+
+
+class ChosenOut(BaseModel):
+    """Frames that would be taken, with their times, a list for each lap."""
+
+    count: int
+    frames: list[list[int]]
+    times: list[list[float]]
+
+
+def folder_of(folders: Folders) -> Path:
+    """Where a project keeps its videos."""
+    return folders.root / "videos"
+
+
+def take_video(folders: Folders, name: str, file: Any) -> str:
+    """Keep an uploaded video; the name it has now.
+
+    Raises
+    ------
+    PlainError
+        When it is none.
+    """
+    clean = re.sub(r"[^\w.\- ]", "_", name.replace("\\", "/").rsplit("/", 1)[-1])[-120:]
+    if not is_video(Path(clean)):
+        raise PlainError(f"{name} is no video.", f"Videos end in {', '.join(sorted(VIDEO_ENDINGS))}.")
+    folder = folder_of(folders)
+    folder.mkdir(parents=True, exist_ok=True)
+    target = folder / clean
+    k = 2
+    while target.exists():
+        target = folder / f"{Path(clean).stem}_{k}{Path(clean).suffix}"
+        k += 1
+    with atomic_write(target) as out:
+        shutil.copyfileobj(file, out, 1 << 20)
+    try:
+        probe(target)
+    except PlainError:
+        target.unlink()
+        raise
+    return target.name
+
+
+def video_file(folders: Folders, name: str) -> Path:
+    """A video of the project.
+
+    Raises
+    ------
+    NotFound
+        When there is none of that name.
+    """
+    file = folder_of(folders) / name
+    if "/" in name or "\\" in name or not is_video(file) or not file.is_file():
+        raise NotFound("There is no such video.")
+    return file
+
+
+def _cache(folders: Folders, file: Path) -> Path:
+    stat = file.stat()
+    return folders.cache / f"video-{file.stem[:40]}-{stat.st_size}-{stat.st_mtime_ns}"
+
+
+def look(folders: Folders, name: str, reporter: Reporter, cancelled: threading.Event) -> None:
+    """Look through a video: a scan to choose from, and small pictures to drag along."""
+    file = video_file(folders, name)
+    info = probe(file)
+    cache = _cache(folders, file)
+    cache.mkdir(parents=True, exist_ok=True)
+    reporter.begin("photos", "Looking through the video")
+    every = 2 if info.rate > 45 else 1
+    apart = max(1, round(info.frames / every / PROXIES))
+    times: list[float] = []
+
+    def watched() -> Iterator[tuple[int, float, NDArray[np.uint8]]]:
+        for row, (number, time, grey) in enumerate(each_frame(file, every, 2 * SIDE)):
+            if cancelled.is_set():
+                raise Cancelled
+            reporter.stage("photos", "Looking through the video", min(number, info.frames), max(info.frames, 1))
+            if row % apart == 0:
+                with atomic_write(cache / f"{len(times)}.jpg") as out:
+                    Image.fromarray(grey).save(out, format="JPEG", quality=80)
+                times.append(time)
+            yield number, time, np.ascontiguousarray(grey[::2, ::2])
+
+    s = scan(watched())
+    write_arrays(
+        cache / "scan.npz", number=s.number, time=s.time, move=s.move, growth=s.growth, sharp=s.sharp, small=s.small,
+        still=s.still, proxies=np.array(times),
+    )  # fmt: skip
+
+
+def scan_of(folders: Folders, file: Path) -> tuple[Scan, NDArray[np.float64]] | None:
+    """What looking through gave, and the times of the small pictures; None when it was not looked through."""
+    try:
+        with np.load(_cache(folders, file) / "scan.npz") as f:
+            names = ("number", "time", "move", "growth", "sharp", "small", "still")
+            return Scan(*(f[n] for n in names)), f["proxies"]
+    except (OSError, ValueError, KeyError):
+        return None
+
+
+def proxy_file(folders: Folders, name: str, index: int) -> Path:
+    """A small picture of a video."""
+    file = _cache(folders, video_file(folders, name)) / f"{index}.jpg"
+    if not file.is_file():
+        raise NotFound("There is no such picture.")
+    return file
+
+
+def list_videos(folders: Folders) -> list[VideoOut]:
+    """The project's videos."""
+    folder = folder_of(folders)
+    return [_told(folders, f) for f in sorted(folder.iterdir()) if is_video(f)] if folder.is_dir() else []
+
+
+def _told(folders: Folders, file: Path) -> VideoOut:
+    info: VideoInfo = probe(file)
+    out = VideoOut(
+        name=file.name, width=info.width, height=info.height, rate=info.rate, seconds=info.seconds, frames=info.frames, looked=False
+    )  # fmt: skip
+    known = scan_of(folders, file)
+    if known is None:
+        return out
+    s, times = known
+    rows = np.searchsorted(s.time, times - 1e-6).clip(0, len(s.time) - 1)
+    out.looked, out.proxies, out.times = True, len(times), [round(float(t), 4) for t in times]
+    out.sharp = [round(float(x), 2) for x in s.sharp[rows]]
+    out.way = [round(float(x), 4) for x in s.way[rows]]
+    out.laps = [(float(s.time[a]), float(s.time[b])) for a, b in laps(s)]
+    out.crop = still_edges(s, info.width, info.height)
+    return out
+
+
+def chosen(folders: Folders, name: str, choice: ChoiceIn) -> ChosenOut:
+    """Which frames would be taken.
+
+    Raises
+    ------
+    PlainError
+        When the video was not looked through, or none would be.
+    """
+    file = video_file(folders, name)
+    known = scan_of(folders, file)
+    if known is None:
+        raise PlainError("The video has not been looked through.", "Let it be looked through first.")
+    parts = chosen_frames(known[0], choice.choice())
+    when = dict(zip(known[0].number.tolist(), known[0].time.tolist()))
+    times = [[round(when.get(n, 0.0), 4) for n in part] for part in parts]
+    return ChosenOut(count=sum(len(p) for p in parts), frames=parts, times=times)
+
+
+def take(folders: Folders, name: str, choice: ChoiceIn, reporter: Reporter, cancelled: threading.Event) -> None:
+    """Take the chosen frames into the project's photos."""
+    file = video_file(folders, name)
+    parts = chosen(folders, name, choice).frames
+    reporter.begin("photos", "Frames from video")
+    folders.make()
+
+    def progress(done: float, total: float) -> None:
+        if cancelled.is_set():
+            raise Cancelled
+        reporter.stage("photos", "Taking frames", done, total)
+
+    extract(file, folders.photos, parts, choice.crop, progress, prefix=f"{file.stem}_")

@@ -1,0 +1,342 @@
+<script setup lang="ts">
+import { ElInputNumber, ElOption, ElSelect, ElSwitch } from 'element-plus'
+import { useDebounceFn, useElementSize } from '@vueuse/core'
+import { computed, onBeforeUnmount, onMounted, ref, shallowRef, watch } from 'vue'
+import { useI18n } from 'vue-i18n'
+import { api, ask, type ChoiceIn, type Chosen, type Video } from '@/api/client'
+import { clock, nearest } from '@/composables/video'
+import { useProject } from '@/stores/project'
+
+/** A video: dragged along without decoding it, ranges kept with keys, frames chosen before they are taken. */
+const props = defineProps<{ video: Video }>()
+const { t } = useI18n()
+const project = useProject()
+const at = ref(0)
+const choice = ref<Required<ChoiceIn>>({
+  by: 'motion',
+  overlap: 0.8,
+  step: 10,
+  rate: 2,
+  count: 60,
+  ranges: [],
+  crop: [0, 0, 0, 0],
+  one_turn: false,
+})
+const begin = ref<number | null>(null)
+const chosen = shallowRef<Chosen | null>(null)
+const problem = ref('')
+const strip = ref<HTMLElement>()
+const { width } = useElementSize(strip)
+
+const time = computed(() => props.video.times[at.value] ?? 0)
+const picture = (k: number) =>
+  `/api/projects/${project.id}/videos/${encodeURIComponent(props.video.name)}/picture/${k}`
+/** Little pictures along the strip, as many as fit. */
+const stills = computed(() => {
+  const n = Math.max(1, Math.floor(width.value / 72))
+  return Array.from({ length: n }, (_, k) => Math.round(((k + 0.5) / n) * (props.video.proxies - 1)))
+})
+const x = (seconds: number) => (100 * seconds) / Math.max(props.video.seconds, 1e-6)
+const curve = computed(() => {
+  const top = Math.max(...props.video.sharp, 1e-6)
+  return props.video.times.map((s, k) => `${x(s)},${40 - (38 * props.video.sharp[k]) / top}`).join(' ')
+})
+const ticks = computed(() => (chosen.value?.times ?? []).flat())
+
+const choose = useDebounceFn(async () => {
+  const answer = await api.POST('/api/projects/{project_id}/videos/{name}/choose', {
+    params: { path: { project_id: project.id, name: props.video.name } },
+    body: choice.value,
+  })
+  chosen.value = answer.data ?? null
+  problem.value = answer.error ? String((answer.error as { detail?: unknown }).detail) : ''
+}, 150)
+watch([choice, () => props.video.looked], () => props.video.looked && choose(), {
+  deep: true,
+  immediate: true,
+})
+
+function drag(e: PointerEvent) {
+  const r = strip.value!.getBoundingClientRect()
+  const go = (m: PointerEvent) => {
+    const seconds = ((m.clientX - r.left) / r.width) * props.video.seconds
+    at.value = nearest(props.video.times, seconds)
+  }
+  go(e)
+  const up = () => {
+    window.removeEventListener('pointermove', go)
+    window.removeEventListener('pointerup', up)
+  }
+  window.addEventListener('pointermove', go)
+  window.addEventListener('pointerup', up)
+}
+function keys(e: KeyboardEvent) {
+  if ((e.target as HTMLElement).closest('input, textarea, [role=dialog]') || e.ctrlKey || e.metaKey) return
+  const step = { ArrowRight: 1, ArrowLeft: -1, PageDown: 20, PageUp: -20 }[e.key]
+  if (step) {
+    at.value = Math.min(props.video.proxies - 1, Math.max(0, at.value + step))
+    e.preventDefault()
+  } else if (e.key === 'b') begin.value = time.value
+  else if (e.key === 'n') keepTo()
+}
+/** Keep from where the range was begun to here. */
+function keepTo() {
+  if (begin.value === null || time.value === begin.value) return
+  const range: [number, number] = [Math.min(begin.value, time.value), Math.max(begin.value, time.value)]
+  const ranges = [...choice.value.ranges, range].sort((a, b) => a[0] - b[0])
+  choice.value = { ...choice.value, ranges }
+  begin.value = null
+}
+onMounted(() => window.addEventListener('keydown', keys))
+onBeforeUnmount(() => window.removeEventListener('keydown', keys))
+const take = () =>
+  ask(
+    api.POST('/api/projects/{project_id}/videos/{name}/take', {
+      params: { path: { project_id: project.id, name: props.video.name } },
+      body: choice.value,
+    }),
+  )
+</script>
+
+<template>
+  <div class="video">
+    <div class="big">
+      <p v-if="!video.looked" class="emptynote">{{ t('video.looking') }}</p>
+      <div v-else class="frame" :style="{ aspectRatio: `${video.width} / ${video.height}` }">
+        <img :src="picture(at)" :alt="t('video.at', { time: clock(time) })" draggable="false" />
+        <span
+          class="cut"
+          :style="{
+            left: `${(100 * choice.crop[0]) / video.width}%`,
+            top: `${(100 * choice.crop[1]) / video.height}%`,
+            right: `${(100 * choice.crop[2]) / video.width}%`,
+            bottom: `${(100 * choice.crop[3]) / video.height}%`,
+          }"
+        ></span>
+      </div>
+      <span class="cap num"
+        >{{ video.name }} · {{ video.width }} × {{ video.height }} · {{ clock(time) }} /
+        {{ clock(video.seconds) }}</span
+      >
+    </div>
+    <div v-if="video.looked" class="line num">
+      <div ref="strip" class="strip" @pointerdown="drag">
+        <img v-for="(k, n) in stills" :key="n" :src="picture(k)" alt="" draggable="false" />
+        <i
+          v-for="(r, k) in choice.ranges"
+          :key="k"
+          class="range"
+          :style="{ left: `${x(r[0])}%`, width: `${x(r[1] - r[0])}%` }"
+        ></i>
+        <i v-if="begin !== null" class="from" :style="{ left: `${x(begin)}%` }"></i>
+        <i class="now" :style="{ left: `${x(time)}%` }"></i>
+      </div>
+      <svg
+        class="curve"
+        viewBox="0 0 100 40"
+        preserveAspectRatio="none"
+        role="img"
+        :aria-label="t('video.sharp')"
+      >
+        <rect
+          v-for="(l, k) in video.laps"
+          :key="`l${k}`"
+          :x="x(l[0])"
+          y="0"
+          :width="x(l[1] - l[0])"
+          height="40"
+          class="lap"
+        />
+        <polyline :points="curve" vector-effect="non-scaling-stroke" />
+        <line
+          v-for="s in ticks"
+          :key="s"
+          :x1="x(s)"
+          :x2="x(s)"
+          y1="30"
+          y2="40"
+          vector-effect="non-scaling-stroke"
+          class="tick"
+        />
+      </svg>
+      <div class="set">
+        <button class="plainbtn" title="B" @click="begin = time">{{ t('video.begin') }}</button>
+        <button class="plainbtn" title="N" :disabled="begin === null" @click="keepTo">
+          {{ t('video.end') }}
+        </button>
+        <button v-if="choice.ranges.length" class="plainbtn" @click="choice.ranges = []">
+          {{ t('video.whole') }}
+        </button>
+        <label>{{ t('video.by') }}</label>
+        <el-select v-model="choice.by" size="small" style="width: 130px" :aria-label="t('video.by')">
+          <el-option
+            v-for="b in ['motion', 'step', 'rate', 'count']"
+            :key="b"
+            :value="b"
+            :label="t(`video.${b}`)"
+          />
+        </el-select>
+        <el-input-number
+          v-if="choice.by === 'motion'"
+          v-model="choice.overlap"
+          :min="0.3"
+          :max="0.98"
+          :step="0.05"
+          :controls="false"
+          size="small"
+          style="width: 70px"
+          :aria-label="t('plan.overlap')"
+        />
+        <el-input-number
+          v-else
+          v-model="choice[choice.by]"
+          :min="choice.by === 'rate' ? 0.1 : 1"
+          :controls="false"
+          size="small"
+          style="width: 70px"
+          :aria-label="t(`video.${choice.by}`)"
+        />
+        <label v-if="video.laps.length"
+          ><el-switch v-model="choice.one_turn" size="small" :aria-label="t('video.turns')" />
+          {{ t('video.turns', { n: video.laps.length }) }}</label
+        >
+        <label>{{ t('video.crop') }}</label>
+        <el-input-number
+          v-for="k in [0, 1, 2, 3]"
+          :key="k"
+          v-model="choice.crop[k]"
+          :min="0"
+          :controls="false"
+          size="small"
+          style="width: 50px"
+          :aria-label="t('video.cropAt', { side: t(`video.side${k}`) })"
+        />
+        <button
+          v-if="video.crop.some((c) => c > 0)"
+          class="plainbtn"
+          @click="choice.crop = [...video.crop] as [number, number, number, number]"
+        >
+          {{ t('video.still') }}
+        </button>
+        <button class="go" :disabled="!chosen" @click="take">
+          <b>{{ t('video.take', { n: chosen?.count ?? 0 }) }}</b>
+        </button>
+        <span v-if="problem" class="bad">{{ problem }}</span>
+      </div>
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.video {
+  display: grid;
+  grid-template-rows: minmax(0, 1fr) auto;
+  min-height: 0;
+  flex: 1;
+}
+.big {
+  position: relative;
+  background: #2b2a27;
+  display: grid;
+  place-items: center;
+  min-height: 0;
+  overflow: hidden;
+}
+.frame {
+  position: relative;
+  height: 100%;
+  max-width: 100%;
+}
+.frame img {
+  width: 100%;
+  height: 100%;
+  display: block;
+}
+.cut {
+  position: absolute;
+  outline: 4000px solid #0008;
+  box-shadow: 0 0 0 1px var(--ochre);
+}
+.cap {
+  position: absolute;
+  left: 10px;
+  top: 9px;
+  color: #fff;
+  background: #000a;
+  border-radius: 4px;
+  padding: 2px 8px;
+  font-size: 12.5px;
+}
+.emptynote {
+  color: #cfc4af;
+}
+.line {
+  background: var(--stone);
+  border-top: 1px solid var(--joint);
+  padding: 8px 12px;
+}
+.strip {
+  position: relative;
+  display: flex;
+  height: 54px;
+  overflow: hidden;
+  border-radius: 4px;
+  cursor: ew-resize;
+  touch-action: none;
+}
+.strip img {
+  flex: 1;
+  min-width: 0;
+  object-fit: cover;
+}
+.strip i {
+  position: absolute;
+  top: 0;
+  bottom: 0;
+  pointer-events: none;
+}
+.now {
+  width: 2px;
+  background: #fff;
+  box-shadow: 0 0 0 1px #000;
+}
+.from {
+  border-left: 3px dashed var(--ochre);
+}
+.range {
+  background: color-mix(in srgb, var(--lichen) 40%, transparent);
+  border: solid var(--lichen);
+  border-width: 3px 2px;
+}
+.curve {
+  width: 100%;
+  height: 44px;
+  display: block;
+  margin: 3px 0;
+}
+.curve polyline {
+  fill: none;
+  stroke: var(--ink2);
+  stroke-width: 1;
+}
+.lap {
+  fill: var(--lichen-bg);
+}
+.tick {
+  stroke: var(--ochre);
+  stroke-width: 1.5;
+}
+.set {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 6px;
+  align-items: center;
+  font-size: 12.5px;
+}
+.go {
+  margin-left: auto;
+}
+.bad {
+  color: var(--rust);
+}
+</style>

@@ -1,0 +1,19 @@
+/** Seconds as minutes and seconds. */
+export function clock(seconds: number): string {
+  const tenths = Math.round(10 * Math.max(0, seconds))
+  const rest = tenths % 600
+  return `${Math.floor(tenths / 600)}:${rest < 100 ? '0' : ''}${(rest / 10).toFixed(1)}`
+}
+
+/** Place of the value nearest to one that is looked for, in a list that grows. */
+export function nearest(sorted: readonly number[], wanted: number): number {
+  let low = 0
+  let high = sorted.length - 1
+  while (low < high) {
+    const middle = (low + high) >> 1
+    if (sorted[middle] < wanted) low = middle + 1
+    else high = middle
+  }
+  if (low > 0 && wanted - sorted[low - 1] <= sorted[low] - wanted) return low - 1
+  return low
+}
