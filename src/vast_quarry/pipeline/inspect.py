@@ -58,6 +58,8 @@ class Inspected(BaseModel):
     ev_offset: float | None = None
     wb_offset: float | None = None
     duplicate_of: str | None = None
+    #: stops that red, green and blue of its subject are off the set's median; None where nothing says so
+    tone: list[float] | None = None
     focal_source: str | None = None
     set: str | None = None
     shared: int | None = None
@@ -93,9 +95,8 @@ def glance(folder: Path, path: str) -> Glance:
         return Glance(problem=f"cannot be read ({error}).")
     scale = min(1.0, SIDE / max(rgb.shape[:2]))
     small = resized(rgb, scale)
-    gray = np.asarray(
-        cv2.cvtColor(resized(small, min(1.0, COMPARED / max(small.shape[:2]))), cv2.COLOR_RGB2GRAY), np.uint8
-    )
+    shown = resized(small, min(1.0, COMPARED / max(small.shape[:2])))
+    gray = np.asarray(cv2.cvtColor(shown, cv2.COLOR_RGB2GRAY), np.uint8)
     found = find_features(cv2.cvtColor(gray, cv2.COLOR_GRAY2RGB), gray.shape[1], 3 * FEATURES, None)
     pick = coarse_subset(found.scale, FEATURES)
     look = Look(
@@ -103,7 +104,17 @@ def glance(folder: Path, path: str) -> Glance:
         focal=facts.focal, focal_source=facts.focal_source, sha=hashlib.sha256(file.read_bytes()).hexdigest()[:24],
         hash=picture_hash(gray), small=small_picture(gray),
     )  # fmt: skip
-    return Glance(look=look, descriptors=found.descriptors[pick], colors=found.colors[pick], xy=found.xy[pick])
+    return Glance(
+        look=look, descriptors=found.descriptors[pick], colors=_patches(shown, found.xy[pick]), xy=found.xy[pick]
+    )
+
+
+def _patches(rgb: NDArray[np.uint8], xy: NDArray[np.float32]) -> NDArray[np.float32]:
+    """Linear light (K, 3) of small patches about places (K, 2): a single pixel is noise and detail."""
+    smooth = cv2.GaussianBlur(linear(rgb), (0, 0), 3.0)
+    x = np.clip(np.round(xy[:, 0]).astype(int), 0, rgb.shape[1] - 1)
+    y = np.clip(np.round(xy[:, 1]).astype(int), 0, rgb.shape[0] - 1)
+    return np.asarray(smooth[y, x])
 
 
 def _candidates(descriptors: Sequence[NDArray]) -> list[tuple[int, int]]:
@@ -140,7 +151,7 @@ def shared_features(
     """Features that pairs of photos share, and how much brighter (stops, each channel) the first has them than the second."""
     descriptors = [g.descriptors for g in glances]
     unit = [unit_descriptors(d) for d in descriptors]
-    light = [np.log2(np.maximum(linear(g.colors), 2e-3)) for g in glances]
+    light = [np.log2(np.maximum(g.colors, 2e-3)) for g in glances]
     pairs = _candidates(descriptors)
     shared, brighter = {}, {}
     for k, (i, j) in enumerate(pairs):
@@ -173,8 +184,10 @@ def inspect(folder: Path, paths: Sequence[str], glances: Sequence[Glance], progr
     good = [k for k, g in enumerate(glances) if g.problem is None]
     looks = [glances[k].look for k in good]
     shared, brighter = shared_features([glances[k] for k in good], progress)
-    verdicts = judge_set(looks, shared, tone_offsets(len(good), brighter, shared))
+    tones = tone_offsets(len(good), brighter, shared)
+    verdicts = judge_set(looks, shared, tones)
     by_row = dict(zip(good, zip(looks, verdicts)))
+    tone_of = dict(zip(good, tones))
     photos = []
     for k, path in enumerate(paths):
         if k not in by_row:
@@ -182,7 +195,10 @@ def inspect(folder: Path, paths: Sequence[str], glances: Sequence[Glance], progr
                 Inspected(photo=path, proposal="leave out", reasons=["unreadable"], says=str(glances[k].problem))
             )
         else:
-            photos.append(_told(*by_row[k]))
+            told = _told(*by_row[k])
+            r, g, b = (round(float(x), 4) for x in tone_of[k])
+            told.tone = [r, g, b] if np.isfinite([r, g, b]).all() else None
+            photos.append(told)
     findings = automatic(looks)
     gone = [n for n, v in enumerate(verdicts) if v.proposal == "leave out"]
     for part in gaps(shared, [v.set for v in verdicts], gone):

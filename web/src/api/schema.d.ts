@@ -690,6 +690,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/photos/even": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Even
+         * @description Pull exposure and white balance together, or let them be as they are.
+         */
+        post: operations["even_api_projects__project_id__photos_even_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/photos/from-path": {
         parameters: {
             query?: never;
@@ -722,6 +742,26 @@ export interface paths {
          * @description The upright photo at full size.
          */
         get: operations["full_api_projects__project_id__photos_full_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/photos/histogram": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Histogram
+         * @description Levels of a photo before and after.
+         */
+        get: operations["histogram_api_projects__project_id__photos_histogram_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -846,6 +886,50 @@ export interface paths {
          * @description A tile of the upright photo: 512 pixels wide, at full size (level 0) or smaller by half with each level.
          */
         get: operations["tile_api_projects__project_id__photos_tile_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/photos/tone": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Tone
+         * @description How photos are changed when they are read.
+         */
+        get: operations["tone_api_projects__project_id__photos_tone_get"];
+        /**
+         * Change Tone
+         * @description Change how all photos are read.
+         */
+        put: operations["change_tone_api_projects__project_id__photos_tone_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/photos/toned": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Toned
+         * @description A photo as it will be read.
+         */
+        get: operations["toned_api_projects__project_id__photos_toned_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1467,6 +1551,16 @@ export interface components {
             version: string;
         };
         /**
+         * Histogram
+         * @description Share of the pixels in each of 64 steps from black to white, before and after.
+         */
+        Histogram: {
+            /** After */
+            after: number[];
+            /** Before */
+            before: number[];
+        };
+        /**
          * Inspected
          * @description What is found about one photo.
          */
@@ -1499,6 +1593,8 @@ export interface components {
             shared?: number | null;
             /** Sharpness Px */
             sharpness_px?: number | null;
+            /** Tone */
+            tone?: number[] | null;
             /** Too Dark Percent */
             too_dark_percent?: number | null;
             /** Wb Offset */
@@ -2305,6 +2401,55 @@ export interface components {
             role: string;
             /** Rotation */
             rotation: number[][];
+        };
+        /**
+         * ToneOut
+         * @description How photos are changed: the same for all, and how many of them are evened out one by one.
+         */
+        ToneOut: {
+            /** Evened */
+            evened: number;
+            /** Spread Ev */
+            spread_ev: number | null;
+            /** Spread Wb */
+            spread_wb: number | null;
+            tone: components["schemas"]["ToneSettings"];
+        };
+        /**
+         * ToneSettings
+         * @description How all photos are changed when they are read; see :class:`vast_quarry.core.photo.tone.Tone`.
+         */
+        ToneSettings: {
+            /**
+             * Black
+             * @default 0
+             */
+            black: number;
+            /**
+             * Brightness
+             * @default 0
+             */
+            brightness: number;
+            /**
+             * Contrast
+             * @default 0
+             */
+            contrast: number;
+            /**
+             * Saturation
+             * @default 0
+             */
+            saturation: number;
+            /**
+             * Shadows
+             * @default 0
+             */
+            shadows: number;
+            /**
+             * White
+             * @default 1
+             */
+            white: number;
         };
         /**
          * Upload
@@ -3648,6 +3793,39 @@ export interface operations {
             };
         };
     };
+    even_api_projects__project_id__photos_even_post: {
+        parameters: {
+            query?: {
+                on?: boolean;
+            };
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ToneOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
     from_path_api_projects__project_id__photos_from_path_post: {
         parameters: {
             query?: never;
@@ -3702,6 +3880,39 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    histogram_api_projects__project_id__photos_histogram_get: {
+        parameters: {
+            query: {
+                path: string;
+            };
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Histogram"];
+                };
             };
             /** @description Validation Error */
             422: {
@@ -3918,6 +4129,104 @@ export interface operations {
                 level: number;
                 x: number;
                 y: number;
+            };
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    tone_api_projects__project_id__photos_tone_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ToneOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    change_tone_api_projects__project_id__photos_tone_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ToneSettings"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ToneOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    toned_api_projects__project_id__photos_toned_get: {
+        parameters: {
+            query: {
+                path: string;
+                side?: number;
             };
             header?: never;
             path: {

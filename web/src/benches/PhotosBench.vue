@@ -7,6 +7,7 @@ import { api, ask, sentence, type Photo, type Video } from '@/api/client'
 import ContactSheet from '@/components/ContactSheet.vue'
 import PhotoPane from '@/components/PhotoPane.vue'
 import Proposals from '@/components/photos/Proposals.vue'
+import TonePanel from '@/components/photos/TonePanel.vue'
 import VideoPane from '@/components/photos/VideoPane.vue'
 import StripChart from '@/components/StripChart.vue'
 import { useJobs } from '@/stores/jobs'
@@ -63,10 +64,15 @@ function pin() {
     : [...pinned.value.slice(-2), path]
 }
 const shade = ref(false)
-const darkOf = (path: string | null) =>
-  shade.value && path
-    ? `/api/projects/${project.id}/photos/dark?path=${encodeURIComponent(path)}&side=1200`
-    : null
+/** When the tone was last changed; 0 when photos are shown as they were shot. */
+const toned = ref(0)
+const after = ref(true)
+const overlayOf = (path: string | null) => {
+  if (!path) return null
+  const of = (kind: string) => `/api/projects/${project.id}/photos/${kind}?path=${encodeURIComponent(path)}`
+  if (shade.value) return `${of('dark')}&side=1200`
+  return toned.value && after.value ? `${of('toned')}&side=1600&at=${toned.value}` : null
+}
 
 const videos = shallowRef<Video[]>([])
 const shown = ref<string | null>(null)
@@ -190,6 +196,9 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
       >
       <span v-if="sending" class="num">{{ t('job.of', { done: sending[0], total: sending[1] }) }}</span>
       <span v-if="photo" class="end">
+        <button v-if="toned" class="plainbtn" :aria-pressed="after" @click="after = !after">
+          {{ t('tone.after') }}
+        </button>
         <button class="plainbtn" :aria-pressed="shade" @click="shade = !shade">{{ t('judge.dark') }}</button>
         <button class="plainbtn" :aria-pressed="pinned.includes(photo.path)" @click="pin">
           {{ t('judge.pin') }}
@@ -222,7 +231,7 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
             v-model:zoom="zoom"
             v-model:shift="shift"
             :path="p"
-            :overlay="darkOf(p)"
+            :overlay="overlayOf(p)"
           />
         </div>
         <div v-if="photo" class="facts num">
@@ -276,7 +285,7 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
         </button>
       </span>
     </div>
-    <Teleport to="#tray-top"><Proposals /></Teleport>
+    <Teleport to="#tray-top"><Proposals /><TonePanel v-model:after="toned" /></Teleport>
   </section>
 </template>
 

@@ -14,11 +14,16 @@ Application 30, 21-30.
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import asdict, dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 Array = NDArray[np.float64]
+
+#: luminance (linear) below which shadows are lifted
+SHADOW = 0.18
 
 #: a pair that misses the solution by more than so many stops counts less
 HUBER = 0.08
@@ -62,3 +67,84 @@ def tone_offsets(
             w = base * np.minimum(1.0, HUBER / np.maximum(miss, 1e-9))
         out[held, c] = x - np.median(x)
     return out
+
+
+@dataclass(frozen=True)
+class Tone:
+    """How a photo is changed when it is read; the file is never touched.
+
+    Attributes
+    ----------
+    red, green, blue : float
+        Stops that each channel is made brighter by, in linear light.
+    brightness : float
+        Stops for all three.
+    shadows : float
+        How far shadows are lifted, 0 to 1: at 1 black places get 2.6 stops.
+    contrast, saturation : float
+        -1 to 1; 0 leaves them.
+    black, white : float
+        Levels (0 to 1, coded) that become black and white.
+    """
+
+    red: float = 0.0
+    green: float = 0.0
+    blue: float = 0.0
+    brightness: float = 0.0
+    shadows: float = 0.0
+    contrast: float = 0.0
+    saturation: float = 0.0
+    black: float = 0.0
+    white: float = 1.0
+
+    @staticmethod
+    def from_dict(values: Mapping[str, Any] | None) -> Tone | None:
+        """A tone from its values; None where there is nothing to change."""
+        tone = Tone(**values) if values else Tone()
+        return None if tone == Tone() else tone
+
+    def as_dict(self) -> dict[str, float]:
+        """JSON-ready."""
+        return asdict(self)
+
+
+def _decoded() -> NDArray[np.float32]:
+    x = np.arange(256) / 255.0
+    return np.where(x <= 0.04045, x / 12.92, ((x + 0.055) / 1.055) ** 2.4).astype(np.float32)
+
+
+_LINEAR = _decoded()
+
+
+def apply_tone(rgb: NDArray[np.uint8], tone: Tone | None) -> NDArray[np.uint8]:
+    """A photo (H, W, 3) with a tone: gains and lifted shadows in linear light, the rest as it is coded."""
+    if tone is None:
+        return rgb
+    gain = 2.0 ** (np.array([tone.red, tone.green, tone.blue], np.float32) + np.float32(tone.brightness))
+    x = _LINEAR[rgb] * gain
+    if tone.shadows:
+        y = x @ np.array([0.2126, 0.7152, 0.0722], np.float32)
+        # falls off smoothly to nothing at middle grey, so that no edge appears
+        t = np.clip(y / SHADOW, 0.0, 1.0)
+        x = x * (2.0 ** (2.6 * tone.shadows * (1 - t) ** 2))[..., None]
+    x = np.clip(x, 0.0, 1.0)
+    x = np.where(x <= 0.0031308, 12.92 * x, 1.055 * np.power(x, 1 / 2.4) - 0.055)
+    if tone.black != 0.0 or tone.white != 1.0:
+        x = np.clip((x - tone.black) / max(tone.white - tone.black, 0.05), 0.0, 1.0)
+    if tone.contrast:
+        # steeper about the middle, gentle at the ends; never turns the order of two levels round
+        x = x + tone.contrast * 0.9 * x * (1 - x) * (2 * x - 1)
+    if tone.saturation:
+        grey = (x @ np.array([0.2126, 0.7152, 0.0722], np.float32))[..., None]
+        x = grey + (1 + tone.saturation) * (x - grey)
+    return np.asarray(np.clip(x, 0.0, 1.0) * 255.0 + 0.5, np.uint8)
+
+
+def local_contrast(rgb: NDArray[np.uint8], strength: float = 2.0) -> NDArray[np.uint8]:
+    """A photo whose lightness is evened out in small fields (contrast limited), for finding features only."""
+    import cv2
+
+    lab = cv2.cvtColor(rgb, cv2.COLOR_RGB2LAB)
+    tiles = max(4, min(16, rgb.shape[1] // 120)), max(4, min(16, rgb.shape[0] // 120))
+    lab[..., 0] = cv2.createCLAHE(strength, tiles).apply(np.ascontiguousarray(lab[..., 0]))
+    return np.asarray(cv2.cvtColor(lab, cv2.COLOR_LAB2RGB), np.uint8)

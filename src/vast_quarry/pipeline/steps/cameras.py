@@ -38,6 +38,7 @@ class CamerasSettings(StepSettings):
     largest_side: int = Field(3200, ge=400, description="Photos with a longer side are made smaller first (pixels)")
     features: int = Field(8000, ge=200, le=60_000, description="Most features of a photo")
     partners: int = Field(14, ge=2, le=200, description="Most photos each photo is matched with")
+    local_contrast: bool = Field(False, description="Even out contrast in small fields before features are sought")
     ratio: float = Field(0.85, gt=0.3, lt=1.0, description="Distance of a match over that of the second best, at most")
     features_obey_masks: bool = Field(True, description="Seek features only where masks keep the photo")
     ground: bool = Field(True, description="Look for a ground plane to stand the model on")
@@ -176,7 +177,7 @@ class CamerasStep:
             scale = photo_scale(p, settings.photo_scale, settings.largest_side)
             jobs.append(
                 (str(listed.file(p)), str(mask) if mask else None, scale, settings.features, p.width,
-                 str(context.folder / "features" / f"{p.number:05d}.npz"))
+                 str(context.folder / "features" / f"{p.number:05d}.npz"), p.tone, settings.local_contrast)
             )  # fmt: skip
         context.each("Finding features", match_units.features, jobs)
         return masked

@@ -8,13 +8,26 @@ from pathlib import Path
 from typing import Any, ClassVar
 
 import cv2
-from pydantic import BaseModel, Field
+from pydantic import BaseModel, ConfigDict, Field
 
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import write_json
 from vast_quarry.core.photo.exif import Exif
 from vast_quarry.core.photo.reading import find_photos, load_rgb, read_facts, sharpness
+from vast_quarry.core.photo.tone import Tone
 from vast_quarry.pipeline.step import Context, StepSettings
+
+
+class ToneSettings(BaseModel):
+    """How all photos are changed when they are read; see :class:`vast_quarry.core.photo.tone.Tone`."""
+
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
+    brightness: float = Field(0.0, ge=-4, le=4)
+    shadows: float = Field(0.0, ge=0, le=1)
+    contrast: float = Field(0.0, ge=-1, le=1)
+    saturation: float = Field(0.0, ge=-1, le=1)
+    black: float = Field(0.0, ge=0, le=0.4)
+    white: float = Field(1.0, ge=0.6, le=1)
 
 
 class PhotosSettings(StepSettings):
@@ -22,6 +35,12 @@ class PhotosSettings(StepSettings):
 
     folder: str = Field(description="Folder that holds the photos")
     leave_out: tuple[str, ...] = Field((), description="Photos not to be used, by their paths below the folder")
+    gains: dict[str, tuple[float, float, float]] = Field(
+        default_factory=dict, description="Stops that red, green and blue of photos are made brighter by, by path"
+    )
+    tone: ToneSettings = Field(
+        default_factory=ToneSettings, description="How all photos are changed when they are read"
+    )
 
 
 class Photo(BaseModel):
@@ -40,6 +59,8 @@ class Photo(BaseModel):
     #: number and time (s) of a frame of a video
     frame: int | None = None
     time: float | None = None
+    #: how it is changed when it is read
+    tone: dict[str, float] | None = None
     orientation: int = 1
     taken: str | None = None
     sharpness: float | None = None
@@ -178,6 +199,10 @@ class PhotosStep:
                 first_of[photo.sha] = photo.path
             if photo.problem:
                 context.found(f"{clean_name(photo.path)} {photo.problem}")
+        for photo in photos:
+            r, g, b = settings.gains.get(photo.path, (0.0, 0.0, 0.0))
+            tone = Tone(red=r, green=g, blue=b, **settings.tone.model_dump())
+            photo.tone = None if tone == Tone() else tone.as_dict()
         listed = PhotoList(folder=str(folder), photos=photos)
         usable = listed.usable
         if len(usable) < 2:

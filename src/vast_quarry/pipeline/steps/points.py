@@ -124,7 +124,7 @@ class PointsStep:
         for r in rows:
             photo = by_number[int(solution.numbers[r])]
             mask = mask_file(context.parents["masks"], photo.number)
-            jobs.append((here, here, r, str(listed.file(photo)), str(mask) if mask else None, scale))
+            jobs.append((here, here, r, str(listed.file(photo)), str(mask) if mask else None, scale, photo.tone))
         context.each("Straightening photos", units.flatten_photo, jobs)
 
     def _gather(self, context: Context, rows: list[int]) -> Cloud:

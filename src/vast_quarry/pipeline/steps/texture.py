@@ -15,6 +15,7 @@ from scipy import ndimage
 
 from vast_quarry.core.formats.atomic import atomic_write, write_arrays
 from vast_quarry.core.photo.reading import load_rgb, scaled_size
+from vast_quarry.core.photo.tone import Tone, apply_tone
 from vast_quarry.core.raycast import RayScene
 from vast_quarry.core.surface.mesh import face_areas, vertex_normals
 from vast_quarry.core.texture.charts import make_charts
@@ -142,7 +143,7 @@ class _Photos:
             scale = min(self.settings.photo_scale, self.settings.largest_side / longest)
             lens = self.solution.lens(row)
             camera = lens.scaled(*scaled_size(lens.width, lens.height, scale))
-            rgb = load_rgb(self.listed.file(photo), scale)
+            rgb = apply_tone(load_rgb(self.listed.file(photo), scale), Tone.from_dict(photo.tone))
             mask = load_mask(mask_file(self.context.parents["masks"], photo.number))
             yield (
                 prepare_photo(

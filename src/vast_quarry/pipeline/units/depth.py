@@ -15,6 +15,7 @@ from vast_quarry.core.dense.views import box_bounds
 from vast_quarry.core.formats.atomic import write_arrays
 from vast_quarry.core.mask.files import mask_at
 from vast_quarry.core.photo.reading import load_rgb, scaled_size
+from vast_quarry.core.photo.tone import Tone, apply_tone
 from vast_quarry.pipeline.solution import Solution, load_solution
 from vast_quarry.pipeline.steps.masks import load_mask
 
@@ -29,14 +30,22 @@ def dense_camera(solution: Solution, row: int, scale: float) -> Camera:
     return lens.scaled(*scaled_size(lens.width, lens.height, scale))
 
 
-def flatten_photo(cameras: str, folder: str, row: int, photo: str, mask: str | None, scale: float) -> None:
+def flatten_photo(
+    cameras: str,
+    folder: str,
+    row: int,
+    photo: str,
+    mask: str | None,
+    scale: float,
+    tone: dict[str, float] | None = None,
+) -> None:
     """Save a photo undistorted, at the size of the depth maps, with its mask."""
     target = _file(Path(folder), "flat", row)
     if target.exists():
         return
     solution = load_solution(Path(cameras))
     camera = dense_camera(solution, row, scale)
-    rgb = load_rgb(Path(photo), scale)
+    rgb = apply_tone(load_rgb(Path(photo), scale), Tone.from_dict(tone))
     map_x, map_y = undistort_maps(camera, camera.pinhole())
     flat = cv2.remap(rgb, map_x, map_y, cv2.INTER_CUBIC, borderMode=cv2.BORDER_CONSTANT)
     inside = (map_x >= 0) & (map_y >= 0) & (map_x <= camera.width - 1) & (map_y <= camera.height - 1)

@@ -15,17 +15,23 @@ from vast_quarry.core.match.features import find_features
 from vast_quarry.core.match.matching import coarse_subset, match_guided, match_mutual, unit_descriptors
 from vast_quarry.core.match.twoview import FEWEST, verify
 from vast_quarry.core.photo.reading import load_rgb
+from vast_quarry.core.photo.tone import Tone, apply_tone, local_contrast
 from vast_quarry.pipeline.steps.masks import load_mask
 
 #: pairs with a sure geometry but few matches are matched again along epipolar lines, where more can be told apart
 GUIDED_FROM, GUIDED_BELOW = 30, 400
 
 
-def features(photo: str, mask: str | None, scale: float, limit: int, full_width: int, target: str) -> None:
-    """Find and save the features of one photo."""
+def features(
+    photo: str, mask: str | None, scale: float, limit: int, full_width: int, target: str,
+    tone: dict[str, float] | None = None, evened: bool = False,
+) -> None:  # fmt: skip
+    """Find and save the features of one photo, read with its tone; ``evened`` with local contrast."""
     if Path(target).exists():
         return
-    rgb = load_rgb(Path(photo), scale)
+    rgb = apply_tone(load_rgb(Path(photo), scale), Tone.from_dict(tone))
+    if evened:
+        rgb = local_contrast(rgb)
     kept = load_mask(mask)
     if kept is not None:
         # a feature needs its neighbourhood within the subject, or the backdrop describes it

@@ -20,6 +20,8 @@ from vast_quarry.server.services.planning import saved_plan
 #: what nobody sets by hand in a form
 HIDDEN = PLACES | {
     ("photos", "leave_out"),
+    ("photos", "gains"),
+    ("photos", "tone"),
     ("masks", "key_colors"),
     ("finish", "edits"),
     ("points", "box"),

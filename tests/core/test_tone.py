@@ -1,0 +1,110 @@
+"""Tone applied in linear light; evening out measured by published colour differences."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+from skimage.color import deltaE_ciede2000, rgb2lab
+
+from vast_quarry.core.photo.reading import load_rgb
+from vast_quarry.core.photo.tone import Tone, apply_tone, local_contrast
+from vast_quarry.core.rig.defects import Planted
+from vast_quarry.core.rig.shoot import ShootSettings, shoot
+from vast_quarry.pipeline.inspect import glance, inspect
+
+# Sharma, Wu, Dalal (2005), table 1: pairs 1, 4, 7, 10, 17, 25 and 34 (L, a, b; L, a, b; difference), values from memory
+SHARMA = [
+    (50.0, 2.6772, -79.7751, 50.0, 0.0, -82.7485, 2.0425),
+    (50.0, -1.3802, -84.2814, 50.0, 0.0, -82.7485, 1.0000),
+    (50.0, 0.0, 0.0, 50.0, -1.0, 2.0, 2.3669),
+    (50.0, 2.4900, -0.0010, 50.0, -2.4900, 0.0010, 7.1792),
+    (50.0, 2.5, 0.0, 73.0, 25.0, -18.0, 27.1492),
+    (60.2574, -34.0099, 36.2677, 60.4626, -34.1751, 39.4387, 1.2644),
+    (2.0776, 0.0795, -1.1350, 0.9033, -0.0636, -0.5514, 0.9082),
+]
+
+
+@pytest.mark.parametrize("pair", SHARMA)
+def test_the_colour_difference_is_the_published_one(pair: tuple[float, ...]) -> None:
+    assert float(deltaE_ciede2000(np.array(pair[:3]), np.array(pair[3:6]))) == pytest.approx(pair[6], abs=1e-4)
+
+
+def flat(level: int) -> np.ndarray:
+    return np.full((8, 8, 3), level, np.uint8)
+
+
+def light(level: float) -> float:
+    x = level / 255
+    return x / 12.92 if x <= 0.04045 else ((x + 0.055) / 1.055) ** 2.4
+
+
+def test_a_stop_is_twice_the_light_and_channels_are_changed_by_themselves() -> None:
+    out = apply_tone(flat(100), Tone(brightness=1.0))
+    assert light(out[0, 0, 0]) == pytest.approx(2 * light(100), rel=0.01)
+    warm = apply_tone(flat(100), Tone(red=0.5, blue=-0.5))[0, 0]
+    assert light(warm[0]) / light(warm[2]) == pytest.approx(2.0, rel=0.02)
+    assert warm[1] == 100
+    np.testing.assert_array_equal(apply_tone(flat(77), None), flat(77))
+    assert Tone.from_dict({}) is None
+    assert Tone.from_dict(Tone(shadows=0.4).as_dict()) == Tone(shadows=0.4)
+
+
+def test_shadows_are_lifted_and_lights_left_without_an_edge() -> None:
+    ramp = np.repeat(np.arange(256, dtype=np.uint8)[None, :, None], 3, axis=2)
+    lifted = apply_tone(ramp, Tone(shadows=1.0))[0, :, 0].astype(int)
+    assert lifted[20] > 40
+    assert lifted[200] == 200
+    assert (np.diff(lifted) >= 0).all()  # never turned round
+    assert np.diff(lifted).max() < 12  # nor torn apart
+    contrast = apply_tone(ramp, Tone(contrast=1.0))[0, :, 0].astype(int)
+    assert contrast[64] < 64
+    assert contrast[190] > 190
+    assert (np.diff(contrast) >= 0).all()
+    grey = apply_tone(np.full((4, 4, 3), (200, 60, 60), np.uint8), Tone(saturation=-1.0))
+    assert np.ptp(grey, axis=2).max() <= 1
+    cut = apply_tone(ramp, Tone(black=0.2, white=0.8))[0, :, 0]
+    assert cut[50] == 0
+    assert cut[205] == 255
+
+
+def test_local_contrast_brings_out_what_lies_in_the_dark() -> None:
+    rng = np.random.default_rng(0)
+    dark = np.repeat((20 + rng.normal(0, 2, (240, 320))).clip(0, 255).astype(np.uint8)[..., None], 3, axis=2)
+    assert local_contrast(dark).std() > 1.5 * dark.std()
+
+
+def test_evening_out_brings_the_subjects_colour_together(tmp_path: Path) -> None:
+    # a lap with +-0.7 EV and a drifting white balance; the spread of the colour of the subject's middle, CIEDE2000
+    drift = (0.7, -0.4, 0.3, -0.7, 0.5, 0.0, -0.6, 0.2, 0.65, -0.3, -0.1, 0.4)
+    planted = [Planted(k + 1, "ev", d) for k, d in enumerate(drift)]
+    planted += [Planted(k + 1, "warm", 0.5 * drift[(k + 5) % 12]) for k in range(12)]
+    settings = ShootSettings(rings=1, per_ring=12, width=480, height=360, heldout=0, planted=tuple(planted), quality=95)
+    shoot(settings, tmp_path / "drift")
+    shoot(ShootSettings(rings=1, per_ring=12, width=480, height=360, heldout=0, quality=95), tmp_path / "even")
+    folder = tmp_path / "drift" / "photos"
+    paths = sorted(p.name for p in folder.iterdir())
+    found = inspect(folder, paths, [glance(folder, p) for p in paths])
+    tones = {p.photo: p.tone for p in found.photos}
+    assert all(tones.values())
+
+    def color(rgb: np.ndarray) -> np.ndarray:
+        h, w = rgb.shape[:2]
+        middle = rgb[int(0.35 * h) : int(0.65 * h), int(0.42 * w) : int(0.58 * w)].reshape(-1, 3)
+        return rgb2lab(middle.mean(0)[None] / 255)[0]
+
+    def off(evened: bool) -> float:
+        each = []
+        for p in paths:
+            t = tones[p]
+            assert t is not None
+            tone = Tone(red=-t[0], green=-t[1], blue=-t[2]) if evened else None
+            true = color(load_rgb(tmp_path / "even" / "photos" / p))
+            each.append(color(apply_tone(load_rgb(folder / p), tone)) - true)
+        # all may be off by the same: what counts is how far apart they are
+        lab = np.array(each) + np.array([50.0, 5.0, 10.0])
+        return float(deltaE_ciede2000(lab, np.median(lab, axis=0)[None]).mean())
+
+    assert off(False) > 6.0
+    assert off(True) < 2.0
