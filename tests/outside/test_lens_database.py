@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import pytest
 
+from vast_quarry.core.photo.exif import Exif, focal_length_pixels
 from vast_quarry.core.photo.lensdb import PHONES, crop_of, find_cameras, find_lenses, sensor_of
 
 
@@ -32,3 +33,12 @@ def test_lenses_that_fit() -> None:
 def test_crop_factor_by_the_names_in_exif() -> None:
     assert crop_of("NIKON CORPORATION", "NIKON D7000") == pytest.approx(1.53, abs=0.02)
     assert crop_of("Hollowmere", "Hollowmere P4") is None
+
+
+def test_focal_length_by_the_cameras_name() -> None:
+    # 50 mm on a sensor of 1.53 times the crop: 76.5 mm for 36 x 24, of 43.27 mm across
+    exif = Exif(make="NIKON CORPORATION", model="NIKON D7000", focal_mm=50.0)
+    focal, source = focal_length_pixels(exif, 4928, 3264)
+    assert source == "lens database"
+    assert focal == pytest.approx(50 * 1.53 / 43.27 * (4928**2 + 3264**2) ** 0.5, rel=0.02)
+    assert focal_length_pixels(Exif(make="Hollowmere", model="P4", focal_mm=20.0), 1200, 900)[1] == "guessed"

@@ -1202,6 +1202,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/uploads": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Create
+         * @description Begin an upload; ``Upload-Metadata`` holds its ``filename``.
+         */
+        post: operations["create_api_projects__project_id__uploads_post"];
+        delete?: never;
+        /**
+         * Able
+         * @description What this end of the protocol can do.
+         */
+        options: operations["able_api_projects__project_id__uploads_options"];
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/uploads/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Drop
+         * @description Give an upload up.
+         */
+        delete: operations["drop_api_projects__project_id__uploads__number__delete"];
+        options?: never;
+        /**
+         * How Far
+         * @description How much has come.
+         */
+        head: operations["how_far_api_projects__project_id__uploads__number__head"];
+        /**
+         * More
+         * @description Go on; when all has come it is taken in, and a video is looked through as a job.
+         */
+        patch: operations["more_api_projects__project_id__uploads__number__patch"];
+        trace?: never;
+    };
     "/api/projects/{project_id}/videos": {
         parameters: {
             query?: never;
@@ -1875,11 +1927,15 @@ export interface components {
             focal_px: number | null;
             /** Focal Source */
             focal_source: string | null;
+            /** Frame */
+            frame: number | null;
             /** Height */
             height: number | null;
             judged: components["schemas"]["Inspected"] | null;
             /** Kept */
             kept: boolean;
+            /** Masked */
+            masked: boolean;
             /** Path */
             path: string;
             /** Planned */
@@ -4680,6 +4736,143 @@ export interface operations {
         responses: {
             /** @description Successful Response */
             200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    create_api_projects__project_id__uploads_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    able_api_projects__project_id__uploads_options: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    drop_api_projects__project_id__uploads__number__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: string;
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    how_far_api_projects__project_id__uploads__number__head: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: string;
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    more_api_projects__project_id__uploads__number__patch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+                number: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -10,6 +10,7 @@ import Proposals from '@/components/photos/Proposals.vue'
 import TonePanel from '@/components/photos/TonePanel.vue'
 import VideoPane from '@/components/photos/VideoPane.vue'
 import StripChart from '@/components/StripChart.vue'
+import { upload } from '@/composables/upload'
 import { useJobs } from '@/stores/jobs'
 import { useProject } from '@/stores/project'
 
@@ -51,6 +52,13 @@ const order = computed(() =>
     ? [...project.photos].sort((a, b) => valueOf(b) - valueOf(a)).map((p) => p.path)
     : undefined,
 )
+/** Frames of videos that are kept, in order: they can be thinned out without taking them again. */
+const filmed = computed(() => project.photos.filter((p) => p.frame !== null && p.kept && !p.problem))
+const thin = (every: number) =>
+  project.keep(
+    filmed.value.filter((_, k) => k % every).map((p) => p.path),
+    false,
+  )
 /** Photos that stay in view beside the selected one, under one zoom. */
 const pinned = ref<string[]>([])
 const panes = computed(() => [...pinned.value.filter((p) => p !== project.selected), project.selected])
@@ -83,17 +91,22 @@ async function refreshVideos() {
 onMounted(refreshVideos)
 watch(() => jobs.ended, refreshVideos)
 const VIDEO = /\.(mp4|mov|m4v|avi|mkv|webm|mpe?g|m2?ts|3gp|wmv)$/i
-async function sendVideo(file: File) {
-  const body = new FormData()
-  body.append('file', file, file.name)
-  const answer = await fetch(`/api/projects/${project.id}/videos`, { method: 'POST', body })
-  const json: unknown = await answer.json().catch(() => null)
-  if (!answer.ok) {
-    ElMessage({ message: sentence(json), type: 'error', duration: 8000, showClose: true })
-    return
+/** Larger files go in pieces: a cut is mended, and what has come is not sent again. */
+const LARGE = 8_000_000
+const share = ref<number | null>(null)
+async function sendLarge(file: File, refused: string[]): Promise<number> {
+  try {
+    await upload(`/api/projects/${project.id}/uploads`, file, (s) => (share.value = s))
+  } catch (error) {
+    refused.push(`${file.name}: ${(error as Error).message}`)
+    return 0
+  } finally {
+    share.value = null
   }
+  if (!VIDEO.test(file.name)) return 1
   await refreshVideos()
   shown.value = videos.value.at(-1)?.name ?? null
+  return 0
 }
 
 /** Files of a drop, folders too. */
@@ -121,11 +134,11 @@ async function dropped(e: DragEvent) {
 
 /** Upload a few files at a time, so that thousands go through and a cut loses little. */
 async function send(list: File[]) {
-  for (const film of list.filter((f) => VIDEO.test(f.name))) await sendVideo(film)
-  list = list.filter((f) => !VIDEO.test(f.name))
-  if (!list.length) return
   let taken = 0
   const refused: string[] = []
+  const large = (f: File) => VIDEO.test(f.name) || f.size > LARGE
+  for (const file of list.filter(large)) taken += await sendLarge(file, refused)
+  list = list.filter((f) => !large(f))
   sending.value = [0, list.length]
   for (let k = 0; k < list.length; k += 8) {
     const body = new FormData()
@@ -194,6 +207,15 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
           {{ videos.length > 1 ? v.name.slice(0, 12) : t('video.show') }}
         </button></span
       >
+      <button
+        v-if="filmed.length > 8 && !video"
+        class="plainbtn"
+        :title="t('photos.thinHint')"
+        @click="thin(2)"
+      >
+        {{ t('photos.thin') }}
+      </button>
+      <span v-if="share !== null" class="num">{{ Math.round(100 * share) }} %</span>
       <span v-if="sending" class="num">{{ t('job.of', { done: sending[0], total: sending[1] }) }}</span>
       <span v-if="photo" class="end">
         <button v-if="toned" class="plainbtn" :aria-pressed="after" @click="after = !after">
@@ -316,6 +338,10 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
   position: absolute;
   right: 12px;
   top: 2px;
+  display: flex;
+  gap: 6px;
+}
+.end {
   display: flex;
   gap: 6px;
 }

@@ -84,7 +84,9 @@ function keys(e: KeyboardEvent) {
           </span>
           <span class="cap"
             ><span>{{ p.path.split('/').pop() }}</span
-            ><b :title="p.judged?.says">{{ mark(p) }}</b></span
+            ><b :title="p.judged?.says"
+              ><i v-if="p.masked" :title="t('photos.masked')">▨</i> {{ mark(p) }}</b
+            ></span
           >
         </button>
       </div>
@@ -156,6 +158,11 @@ function keys(e: KeyboardEvent) {
 }
 .out .pic {
   opacity: 0.4;
+}
+.cap i {
+  font-style: normal;
+  font-weight: 400;
+  color: var(--ink2);
 }
 .out b {
   color: var(--rust);

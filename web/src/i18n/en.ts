@@ -398,6 +398,9 @@ export const en = {
     shared: 'features shared',
   },
   photos: {
+    thin: 'Every second frame',
+    thinHint: 'Leave out every other kept frame of the video; nothing is taken anew',
+    masked: 'has a mask',
     drop: 'Drop photos or folders here',
     choose: 'Choose photos',
     folder: 'Choose a folder',

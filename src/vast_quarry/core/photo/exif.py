@@ -16,6 +16,8 @@ from typing import Any
 import numpy as np
 from PIL import Image
 
+from vast_quarry.core.photo.lensdb import crop_of
+
 #: diagonal of the 36 x 24 mm frame
 FULL_FRAME_DIAGONAL = float(np.hypot(36.0, 24.0))
 #: when nothing is known: a 35 mm equivalent between a phone's and a normal lens; refined while aligning
@@ -108,7 +110,8 @@ def focal_length_pixels(exif: Exif, width: int, height: int) -> tuple[float, str
     -------
     focal : float
     source : str
-        ``"35 mm equivalent"``, ``"focal length and sensor"`` or ``"guessed"``.
+        ``"35 mm equivalent"``, ``"focal length and sensor"``, ``"lens database"`` (the sensor's size by the camera's
+        name) or ``"guessed"``.
     """
     diagonal = float(np.hypot(width, height))
     longest = max(width, height)
@@ -120,4 +123,8 @@ def focal_length_pixels(exif: Exif, width: int, height: int) -> tuple[float, str
         focal = exif.focal_mm * exif.plane_resolution
         if 0.2 * longest < focal < 30 * longest:
             return focal, "focal length and sensor"
+    if exif.focal_mm and exif.make and exif.model and (crop := crop_of(exif.make, exif.model)):
+        focal = exif.focal_mm * crop / FULL_FRAME_DIAGONAL * diagonal
+        if 0.2 * longest < focal < 30 * longest:
+            return focal, "lens database"
     return GUESSED_FOCAL35 / FULL_FRAME_DIAGONAL * diagonal, "guessed"

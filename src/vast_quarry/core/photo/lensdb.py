@@ -79,6 +79,7 @@ def find_cameras(words: str, aspect: float = 1.5, most: int = 30) -> list[Camera
     return out[:most]
 
 
+@lru_cache(maxsize=256)
 def crop_of(maker: str, model: str) -> float | None:
     """Crop factor of a camera as its EXIF names it; None when it is not in the database."""
     found = [c for c in _database().find_cameras(maker, model, loose_search=True) if c.crop_factor > 0]

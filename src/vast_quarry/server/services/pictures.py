@@ -51,6 +51,10 @@ class PhotoOut(BaseModel):
     sharpness: float | None
     state: str | None
     row: int | None
+    #: whether a mask file lies beside it
+    masked: bool
+    #: number of the frame, for photos that were taken from a video
+    frame: int | None
     #: what judging found; None where it was not judged, or has changed since
     judged: Inspected | None
     #: where the plan wanted it to be taken from (m), for photos that were shot to a plan
@@ -83,7 +87,7 @@ def _told(file: str, size: int, changed: int) -> dict[str, Any]:
     try:
         f = read_facts(Path(file))
     except PlainError as error:
-        nothing = dict.fromkeys(("width", "height", "focal_px", "focal_source", "camera", "exposure", "taken"))
+        nothing = dict.fromkeys(("width", "height", "focal_px", "focal_source", "camera", "exposure", "taken", "frame"))
         return {**nothing, "problem": str(error)}
     e = f.exif
     exposure = (
@@ -94,6 +98,7 @@ def _told(file: str, size: int, changed: int) -> dict[str, Any]:
     return {
         "width": f.width, "height": f.height, "problem": None, "focal_px": f.focal, "focal_source": f.focal_source,
         "camera": e.model, "exposure": " · ".join(x for x in exposure if x) or None, "taken": e.taken,
+        "frame": (e.extra.get("source") or {}).get("frame"),
     }  # fmt: skip
 
 
@@ -105,6 +110,7 @@ def list_photos(project: Project, folders: Folders) -> list[PhotoOut]:
     states = _states(folders, known)
     left_out, shots = set(project.left_out), shots_of(folders)
     found, _ = judged(folders)
+    masks = {m.stem for m in folders.masks.glob("*.png")} if folders.masks.is_dir() else set()
     out = []
     for file in find_photos(folders.photos):
         path = str(file.relative_to(folders.photos))
@@ -113,6 +119,7 @@ def list_photos(project: Project, folders: Folders) -> list[PhotoOut]:
         entry |= _told(str(file), stat.st_size, stat.st_mtime_ns)
         photo = known.get(path)
         entry["sharpness"] = photo.sharpness if photo else None
+        entry["masked"] = file.stem in masks
         if photo and photo.problem and not entry["problem"]:
             entry["problem"] = photo.problem
         state = states.get(path)

@@ -111,7 +111,7 @@ const path = (values: number[]) => {
           :max="high"
           :step="step"
           size="small"
-          style="width: 130px"
+          style="width: 116px; margin-right: 8px"
           :aria-label="t(`tone.${key}`)"
           @input="(v) => set(key, Number(v))"
         />

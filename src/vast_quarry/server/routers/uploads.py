@@ -1,0 +1,76 @@
+"""Resumable uploads of photos and videos (tus 1.0.0)."""
+
+from __future__ import annotations
+
+import asyncio
+
+from fastapi import APIRouter, Request, Response
+
+from vast_quarry.server.routers.projects import Db, Files
+from vast_quarry.server.services import jobs, uploads
+from vast_quarry.server.services.folders import get_project
+
+router = APIRouter(prefix="/api/projects/{project_id}/uploads", tags=["uploads"])
+TUS = {"Tus-Resumable": uploads.VERSION, "Cache-Control": "no-store"}
+
+
+@router.options("", response_class=Response)
+def able() -> Response:
+    """What this end of the protocol can do."""
+    more = {
+        "Tus-Version": uploads.VERSION,
+        "Tus-Extension": "creation,termination",
+        "Tus-Max-Size": str(uploads.LARGEST),
+    }
+    return Response(status_code=204, headers={**TUS, **more})
+
+
+@router.post("", status_code=201, response_class=Response)
+def create(project_id: int, request: Request, session: Db, f: Files) -> Response:
+    """Begin an upload; ``Upload-Metadata`` holds its ``filename``."""
+    get_project(session, project_id)
+    try:
+        length = int(request.headers.get("Upload-Length", ""))
+    except ValueError:
+        return Response("Upload-Length is missing.", 400, headers=TUS)
+    number = uploads.begin(f, length, uploads.metadata(request.headers.get("Upload-Metadata", "")))
+    return Response(status_code=201, headers={**TUS, "Location": f"/api/projects/{project_id}/uploads/{number}"})
+
+
+@router.head("/{number}", response_class=Response)
+def how_far(number: str, f: Files) -> Response:
+    """How much has come."""
+    c = uploads.coming(f, number)
+    return Response(headers={**TUS, "Upload-Offset": str(c.offset), "Upload-Length": str(c.length)})
+
+
+@router.patch("/{number}", status_code=204, response_class=Response)
+async def more(project_id: int, number: str, request: Request, session: Db, f: Files) -> Response:
+    """Go on; when all has come it is taken in, and a video is looked through as a job."""
+    if request.headers.get("Content-Type") != "application/offset+octet-stream":
+        return Response("The body has to be application/offset+octet-stream.", 415, headers=TUS)
+    c = uploads.coming(f, number)
+    if request.headers.get("Upload-Offset") != str(c.offset):
+        return Response("The upload stands elsewhere.", 409, headers={**TUS, "Upload-Offset": str(c.offset)})
+    left = c.length - c.offset
+    with c.part.open("ab") as out:
+        async for block in request.stream():
+            # a cut connection keeps what has come; more than was told is not taken
+            await asyncio.to_thread(out.write, block[:left])
+            left -= len(block)
+            if left < 0:
+                return Response("More came than was told.", 413, headers=TUS)
+    offset = c.offset
+    if offset == c.length:
+        name = await asyncio.to_thread(uploads.finish, f, number)
+        if name is not None:
+            jobs.add_job(session, project_id, "look", {"name": name})
+    return Response(status_code=204, headers={**TUS, "Upload-Offset": str(offset)})
+
+
+@router.delete("/{number}", status_code=204, response_class=Response)
+def drop(number: str, f: Files) -> Response:
+    """Give an upload up."""
+    uploads.coming(f, number)
+    uploads.forget(f, number)
+    return Response(status_code=204, headers=TUS)

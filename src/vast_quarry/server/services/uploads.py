@@ -1,0 +1,125 @@
+"""Uploads that can be cut and resumed: what has come lies in a file of its own until all of it is there.
+
+References
+----------
+tus resumable upload protocol 1.0.0 (tus.io): core, creation, termination.
+"""
+
+from __future__ import annotations
+
+import base64
+import json
+import re
+import secrets
+import shutil
+from dataclasses import dataclass
+from pathlib import Path
+
+from vast_quarry.core.errors import PlainError
+from vast_quarry.core.formats.atomic import write_json
+from vast_quarry.core.photo.video import is_video
+from vast_quarry.server.services import pictures, videos
+from vast_quarry.server.services.folders import Folders, NotFound
+
+VERSION = "1.0.0"
+#: room that is left free on the disk (bytes)
+SPARE = 200_000_000
+#: largest file that is taken
+LARGEST = 200_000_000_000
+
+
+@dataclass(frozen=True)
+class Coming:
+    """An upload under way."""
+
+    part: Path
+    length: int
+    name: str
+
+    @property
+    def offset(self) -> int:
+        """Bytes that have come."""
+        return self.part.stat().st_size
+
+
+def _folder(folders: Folders) -> Path:
+    return folders.root / "uploads"
+
+
+def metadata(header: str) -> dict[str, str]:
+    """``filename d29ybGQ=,kind cGhvdG8=`` as a dict; what cannot be read is passed over."""
+    out = {}
+    for part in header.split(","):
+        key, _, value = part.strip().partition(" ")
+        try:
+            out[key] = base64.b64decode(value, validate=True).decode("utf-8")
+        except ValueError:
+            continue
+    return out
+
+
+def begin(folders: Folders, length: int, told: dict[str, str]) -> str:
+    """Make room for an upload; its number.
+
+    Raises
+    ------
+    PlainError
+        When it is too large, or the disk has no room for it.
+    """
+    name = told.get("filename") or "file"
+    if not 0 < length <= LARGEST:
+        raise PlainError(f"{name} is empty, or larger than is taken.", "Choose another file.")
+    folders.make()
+    folder = _folder(folders)
+    folder.mkdir(exist_ok=True)
+    if shutil.disk_usage(folder).free < length + SPARE:
+        raise PlainError(f"The disk has no room for {name} ({length / 1e6:.0f} MB).", "Free some space and try again.")
+    number = secrets.token_hex(12)
+    (folder / f"{number}.part").touch()
+    write_json(folder / f"{number}.json", {"length": length, "name": name})
+    return number
+
+
+def coming(folders: Folders, number: str) -> Coming:
+    """An upload under way.
+
+    Raises
+    ------
+    NotFound
+        When there is none of that number.
+    """
+    folder = _folder(folders)
+    if not re.fullmatch(r"[0-9a-f]{24}", number):
+        raise NotFound("There is no such upload.")
+    try:
+        told = json.loads((folder / f"{number}.json").read_bytes())
+        found = Coming(folder / f"{number}.part", int(told["length"]), str(told["name"]))
+        assert found.offset >= 0
+    except (OSError, ValueError, KeyError) as error:
+        raise NotFound("There is no such upload.", "Begin it again.") from error
+    return found
+
+
+def forget(folders: Folders, number: str) -> None:
+    """Drop an upload."""
+    for ending in ("part", "json"):
+        (_folder(folders) / f"{number}.{ending}").unlink(missing_ok=True)
+
+
+def finish(folders: Folders, number: str) -> str | None:
+    """Take in what has come: a photo, or a video whose name comes back.
+
+    Raises
+    ------
+    PlainError
+        When it is neither; it is dropped.
+    """
+    found = coming(folders, number)
+    try:
+        with found.part.open("rb") as file:
+            if is_video(Path(found.name)):
+                return videos.take_video(folders, found.name, file)
+            pictures.take_in(folders, found.name, file)
+            return None
+    finally:
+        forget(folders, number)

@@ -1,0 +1,157 @@
+"""Resumable uploads by the published protocol (tus 1.0.0), tones and videos of a project."""
+
+from __future__ import annotations
+
+import base64
+import io
+from pathlib import Path
+from typing import Any
+
+import av
+import numpy as np
+import pytest
+from fastapi.testclient import TestClient
+from PIL import Image
+
+from vast_quarry.server.app import make_app
+from vast_quarry.server.services import uploads
+from vast_quarry.server.worker import work
+
+TUS = {"Tus-Resumable": "1.0.0"}
+PATCH = {**TUS, "Content-Type": "application/offset+octet-stream"}
+
+
+@pytest.fixture
+def data(tmp_path: Path) -> Path:
+    return tmp_path
+
+
+@pytest.fixture
+def client(data: Path) -> TestClient:
+    return TestClient(make_app(data), raise_server_exceptions=False)
+
+
+def new_project(client: TestClient) -> int:
+    return int(client.post("/api/projects", json={"name": "Uploads"}).json()["id"])
+
+
+def jpeg(seed: int = 0) -> bytes:
+    rng = np.random.default_rng(seed)
+    out = io.BytesIO()
+    Image.fromarray(rng.integers(0, 255, (120, 160, 3), np.uint8)).save(out, "JPEG")
+    return out.getvalue()
+
+
+def begin(client: TestClient, project: int, name: str, length: int) -> str:
+    told = f"filename {base64.b64encode(name.encode()).decode()}"
+    head = {**TUS, "Upload-Length": str(length), "Upload-Metadata": told}
+    answer = client.post(f"/api/projects/{project}/uploads", headers=head)
+    assert answer.status_code == 201, answer.text
+    return answer.headers["Location"]
+
+
+def test_an_upload_that_was_cut_goes_on_where_it_was(client: TestClient) -> None:
+    project, whole = new_project(client), jpeg()
+    options = client.options(f"/api/projects/{project}/uploads")
+    assert options.headers["Tus-Version"] == "1.0.0"
+    where = begin(client, project, "Straße 8.jpg", len(whole))
+    first = client.patch(where, content=whole[:1000], headers={**PATCH, "Upload-Offset": "0"})
+    assert first.status_code == 204
+    assert first.headers["Upload-Offset"] == "1000"
+    # the page was closed and asks again how far it is
+    asked = client.head(where, headers=TUS)
+    assert (asked.headers["Upload-Offset"], asked.headers["Upload-Length"]) == ("1000", str(len(whole)))
+    assert client.patch(where, content=b"x", headers={**PATCH, "Upload-Offset": "0"}).status_code == 409
+    assert client.patch(where, content=b"x", headers={**TUS, "Upload-Offset": "1000"}).status_code == 415
+    assert client.get(f"/api/projects/{project}/photos").json() == []
+    rest = client.patch(where, content=whole[1000:], headers={**PATCH, "Upload-Offset": "1000"})
+    assert rest.headers["Upload-Offset"] == str(len(whole))
+    assert [p["path"] for p in client.get(f"/api/projects/{project}/photos").json()] == ["Straße 8.jpg"]
+    assert client.head(where, headers=TUS).status_code == 404
+
+
+def test_uploads_that_cannot_be_taken(client: TestClient, data: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    project = new_project(client)
+    where = begin(client, project, "notes.txt", 5)
+    refused = client.patch(where, content=b"hello", headers={**PATCH, "Upload-Offset": "0"})
+    assert refused.status_code == 422
+    assert "not a kind of picture" in refused.json()["detail"]
+    where = begin(client, project, "long.jpg", 3)
+    assert client.patch(where, content=b"too long", headers={**PATCH, "Upload-Offset": "0"}).status_code == 413
+    assert client.delete(where, headers=TUS).status_code == 204
+    assert client.delete(where, headers=TUS).status_code == 404
+    assert client.head(f"/api/projects/{project}/uploads/../../etc", headers=TUS).status_code in (404, 405)
+    monkeypatch.setattr(uploads, "SPARE", 10**18)
+    full = client.post(f"/api/projects/{project}/uploads", headers={**TUS, "Upload-Length": "10"})
+    assert full.status_code == 422
+    assert "no room" in full.json()["detail"]
+    assert client.post(f"/api/projects/{project}/uploads", headers=TUS).status_code == 400
+    left = list((data / "projects" / str(project) / "uploads").iterdir())
+    assert left == []
+
+
+def test_tones_are_kept_as_settings_and_the_files_are_left_alone(client: TestClient, data: Path) -> None:
+    project = new_project(client)
+    client.post(f"/api/projects/{project}/photos", files=[("files", ("a.jpg", jpeg(3)))])
+    file = data / "projects" / str(project) / "photos" / "a.jpg"
+    before = file.read_bytes()
+    where = f"/api/projects/{project}/photos"
+    told = client.put(f"{where}/tone", json={"shadows": 0.5, "brightness": 1.0}).json()
+    assert told["tone"]["shadows"] == 0.5
+    bars = client.get(f"{where}/histogram", params={"path": "a.jpg"}).json()
+    mean = [sum(k * x for k, x in enumerate(bars[w])) for w in ("before", "after")]
+    assert mean[1] > mean[0] + 4
+    picture = Image.open(io.BytesIO(client.get(f"{where}/toned", params={"path": "a.jpg", "side": 160}).content))
+    assert np.asarray(picture).mean() > np.asarray(Image.open(file)).mean() + 15
+    assert file.read_bytes() == before
+    assert client.put(f"{where}/tone", json={"shadows": 9}).status_code == 422
+    assert "judged first" in client.post(f"{where}/even").json()["detail"]
+
+
+def film() -> bytes:
+    out = io.BytesIO()
+    container = av.open(out, "w", format="mp4")
+    stream: Any = container.add_stream("mpeg4", rate=25)
+    stream.width, stream.height, stream.pix_fmt = 160, 120, "yuv420p"
+    wide = np.random.default_rng(0).integers(0, 255, (15, 80, 3), np.uint8).repeat(8, 0).repeat(8, 1)
+    for k in range(40):
+        frame = av.VideoFrame.from_ndarray(np.ascontiguousarray(wide[:, 6 * k : 6 * k + 160]), format="rgb24")
+        container.mux(stream.encode(frame))
+    container.mux(stream.encode())
+    container.close()
+    return out.getvalue()
+
+
+def test_a_video_is_looked_through_chosen_from_and_cut(client: TestClient, data: Path) -> None:
+    project, whole = new_project(client), film()
+    where = begin(client, project, "walk.mp4", len(whole))
+    client.patch(where, content=whole, headers={**PATCH, "Upload-Offset": "0"})
+    at = f"/api/projects/{project}/videos"
+    assert client.get(at).json()[0]["looked"] is False
+    assert client.post(f"{at}/walk.mp4/choose", json={}).status_code == 422
+    work(data, once=True)
+    video = client.get(at).json()[0]
+    assert video["looked"]
+    assert video["proxies"] == len(video["times"]) == 40
+    assert client.get(f"{at}/walk.mp4/picture/3").headers["content-type"] == "image/jpeg"
+    assert client.get(f"{at}/walk.mp4/picture/999").status_code == 404
+    chosen = client.post(f"{at}/walk.mp4/choose", json={"by": "count", "count": 5, "ranges": [[0.4, 1.0]]}).json()
+    assert chosen["count"] == 5
+    assert min(chosen["times"][0]) >= 0.4
+    assert max(chosen["times"][0]) <= 1.0
+    client.post(f"{at}/walk.mp4/take", json={"by": "step", "step": 10, "crop": [0, 8, 0, 8]})
+    work(data, once=True)
+    photos = client.get(f"/api/projects/{project}/photos").json()
+    assert [p["frame"] for p in photos] == [0, 10, 20, 30]
+    assert {(p["width"], p["height"]) for p in photos} == {(160, 104)}
+    assert client.delete(f"{at}/walk.mp4").status_code == 204
+    assert client.get(at).json() == []
+    assert len(client.get(f"/api/projects/{project}/photos").json()) == 4
+
+
+def test_what_is_no_video_is_refused(client: TestClient) -> None:
+    project = new_project(client)
+    for name, body in (("a.mp4", b"nothing of the kind"), ("b.mp4", b""), ("c.exe", b"MZ")):
+        answer = client.post(f"/api/projects/{project}/videos", files={"file": (name, body)})
+        assert answer.status_code == 422, name
+    assert client.get(f"/api/projects/{project}/videos").json() == []
