@@ -74,7 +74,9 @@ def test_a_lap_less_covers_less_and_a_shoot_goes_on_after_a_failure(page: Page, 
 def test_an_area_is_marked_on_the_stand_in(page: Page, address: str) -> None:
     project = new_plan(page, address)
     everything = get(address, f"/api/projects/{project}/plan/plan.json")["result"]["total"]
-    choose(page, "Wanted", "a marked area")
+    with page.expect_response(lambda r: r.url.endswith("/plan/expected")):  # the last thing that is asked of a change
+        choose(page, "Wanted", "a marked area")
+    page.wait_for_timeout(400)
     mark = page.get_by_role("button", name="Mark on it")
     expect(mark).to_have_attribute("aria-pressed", "true")
     page.get_by_role("button", name="Front", exact=True).click()
