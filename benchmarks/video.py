@@ -19,7 +19,7 @@ import psutil
 
 from vast_quarry.cli.rig import parse_size
 from vast_quarry.core.photo.frames import SIDE, by_motion, scan
-from vast_quarry.core.photo.video import each_frame, probe
+from vast_quarry.core.photo.video import ahead, each_frame, probe
 
 
 def make(file: Path, width: int, height: int, frames: int, codec: str) -> None:
@@ -57,7 +57,7 @@ def main() -> None:
 
     def watched() -> Any:
         nonlocal peak
-        for k, row in enumerate(each_frame(file, 1, SIDE)):
+        for k, row in enumerate(ahead(each_frame(file, 1, SIDE))):
             if k % 50 == 0:
                 peak = max(peak, process.memory_info().rss)
             yield row

@@ -39,6 +39,16 @@ def main() -> None:
                     page.keyboard.press("ArrowRight")
                 page.wait_for_timeout(1500)
             page.screenshot(path=TARGET / f"{layer}.png")
+        for name, said, press in (("judge", "spoilt", None), ("video", "filmed", "Video")):
+            page.goto(f"{address}/projects/{next(p['id'] for p in projects if said in p['name'])}/photos")
+            page.wait_for_timeout(5000)
+            if press:
+                page.get_by_role("button", name=press, exact=True).click()
+                page.wait_for_timeout(2500)
+            else:
+                page.locator(".proposals li button").nth(1).click()
+                page.wait_for_timeout(1500)
+            page.screenshot(path=TARGET / f"{name}.png")
         browser.close()
 
 

@@ -14,7 +14,7 @@ from PIL import Image
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import atomic_write, write_json
 from vast_quarry.core.photo.frames import SIDE, By, Scan, choose, laps, scan
-from vast_quarry.core.photo.video import VideoInfo, each_frame, probe, take_frames
+from vast_quarry.core.photo.video import VideoInfo, ahead, each_frame, probe, take_frames
 from vast_quarry.core.progress import Progress, silent
 
 #: most frames that are taken at once
@@ -40,7 +40,7 @@ def look_through(video: Path, info: VideoInfo, by: By = "motion", progress: Prog
     every = 2 if by == "motion" and info.rate > 45 else 1
 
     def watched() -> Any:
-        for number, time, grey in each_frame(video, every, SIDE):
+        for number, time, grey in ahead(each_frame(video, every, SIDE)):
             progress(min(number, max(info.frames, 1)), max(info.frames, 1))
             yield number, time, grey
 

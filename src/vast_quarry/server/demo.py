@@ -1,4 +1,5 @@
-"""The demo: the milestone of Nether Orrowby, finished, the same photos unprocessed, and a roof finial that is planned.
+"""The demo: the milestone of Nether Orrowby, finished, the same photos unprocessed, some of them spoilt to be
+judged, a roof finial that is planned, and a film of it.
 
 The photos are shipped; the finished project is computed from them once, when the demo is first set up (which also
 compiles the heavy loops), and not again.
@@ -7,17 +8,25 @@ compiles the heavy loops), and not again.
 from __future__ import annotations
 
 import shutil
+import threading
 from pathlib import Path
 
+import cv2
+import numpy as np
+from PIL import Image
 from sqlalchemy import Engine
 from sqlmodel import Session, select
 
+from vast_quarry.core.photo.tone import Tone, apply_tone
+from vast_quarry.core.rig.defects import disc_kernel, motion_kernel
 from vast_quarry.pipeline.planning import PlanIn
 from vast_quarry.pipeline.run import Runner
 from vast_quarry.pipeline.step import Reporter
 from vast_quarry.server.models import Project
-from vast_quarry.server.services.folders import folders_of
+from vast_quarry.server.services.folders import Folders, folders_of
+from vast_quarry.server.services.judging import judge_project
 from vast_quarry.server.services.layers import places_of, recipe_of
+from vast_quarry.server.services.videos import look, take_video
 from vast_quarry.server.services.world import make_ready
 
 #: shipped in the package: the photos
@@ -25,6 +34,11 @@ SHIPPED = Path(__file__).parents[1] / "demo"
 NAMES = ("Milestone, finished", "Milestone, to try")
 #: the finial of the forge's roof, to be shot on a turntable
 PLANNED = "Finial, planned"
+#: the milestone's photos, some of them spoilt: number to kind of blur and its size in pixels, or stops
+SPOILT = "Milestone, spoilt photos"
+DEFECTS: dict[int, tuple[str, float]] = {4: ("motion", 9), 11: ("focus", 7), 17: ("light", -2.4), 23: ("light", 1.5)}
+#: two laps of the finial
+FILMED = "Finial, filmed"
 FINIAL = {
     "shape": "cylinder", "width": 0.24, "depth": 0.24, "height": 0.38, "way": "turntable", "hold": "tripod", "step_deg": 15.0,
     "detail_mm": 0.8, "colors": ["#a0522d", "#6e3a26"], "light": {"kind": "lamps", "lamp_m": 1.2},
@@ -50,9 +64,47 @@ def add_demo(engine: Engine, data: Path, reporter: Reporter) -> None:
             total = len(plan.work_out().stations)
             session.add(Project(name=PLANNED, plan={**plan.model_dump(mode="json"), "total": total}))
             session.commit()
+        for name, fill in ((SPOILT, _spoil), (FILMED, _film)):
+            if name in there:
+                continue
+            project = Project(name=name)
+            session.add(project)
+            session.commit()
+            session.refresh(project)
+            folders = folders_of(data, project.id or 0)
+            folders.make()
+            fill(folders, reporter)
         finished = session.exec(select(Project).where(Project.name == NAMES[0])).first()
         if finished is not None and "texture" not in folders_of(data, finished.id or 0).store.in_use():
             folders = folders_of(data, finished.id or 0)
             done = Runner(folders.store, reporter).run(recipe_of(finished), places_of(folders))
             for layer in done.versions:
                 make_ready(folders, layer)
+
+
+def _spoil(folders: Folders, reporter: Reporter) -> None:
+    """Copies of the shipped photos with defects, one of them twice, judged."""
+    files = sorted((SHIPPED / "photos").iterdir())
+    for k, file in enumerate(files, 1):
+        target = folders.photos / file.name
+        shutil.copy(file, target)
+        if k not in DEFECTS:
+            continue
+        kind, amount = DEFECTS[k]
+        with Image.open(file) as image:
+            exif, rgb = image.getexif(), np.asarray(image.convert("RGB"))
+        if kind == "light":
+            rgb = apply_tone(rgb, Tone(brightness=amount))
+        else:
+            kernel = motion_kernel(amount, 15.0) if kind == "motion" else disc_kernel(amount)
+            rgb = np.asarray(cv2.filter2D(rgb, -1, kernel), np.uint8)
+        Image.fromarray(rgb).save(target, quality=93, subsampling=0, exif=exif)
+    shutil.copy(files[7], folders.photos / f"again_{files[7].name}")
+    judge_project(folders, reporter, threading.Event())
+
+
+def _film(folders: Folders, reporter: Reporter) -> None:
+    """The shipped film, looked through."""
+    with (SHIPPED / "finial-two-laps.mp4").open("rb") as file:
+        name = take_video(folders, "finial-two-laps.mp4", file)
+    look(folders, name, reporter, threading.Event())

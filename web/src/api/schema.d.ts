@@ -2492,6 +2492,16 @@ export interface components {
              */
             contrast: number;
             /**
+             * Corners
+             * @default 0
+             */
+            corners: number;
+            /**
+             * Denoise
+             * @default 0
+             */
+            denoise: number;
+            /**
              * Saturation
              * @default 0
              */

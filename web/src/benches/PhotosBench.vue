@@ -47,6 +47,18 @@ const chart = computed(() =>
     bad: p.judged ? p.judged.proposal !== 'keep' : false,
   })),
 )
+/** Photos that belong together, by name of the set. */
+const sets = computed(() => {
+  const found = new Map<string, number>()
+  for (const p of project.photos)
+    if (p.judged?.set) found.set(p.judged.set, (found.get(p.judged.set) ?? 0) + 1)
+  return [...found].filter(([, n]) => n > 1)
+})
+const only = ref<string | null>(null)
+const inSet = computed(() =>
+  only.value ? project.photos.filter((p) => p.judged?.set === only.value).map((p) => p.path) : null,
+)
+const wholeSetKept = computed(() => project.photos.some((p) => inSet.value?.includes(p.path) && p.kept))
 const order = computed(() =>
   sorted.value && judged.value
     ? [...project.photos].sort((a, b) => valueOf(b) - valueOf(a)).map((p) => p.path)
@@ -207,6 +219,15 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
           {{ videos.length > 1 ? v.name.slice(0, 12) : t('video.show') }}
         </button></span
       >
+      <span v-if="sets.length > 1 && !video" class="seg"
+        ><button :aria-pressed="!only" @click="only = null">{{ t('tone.all') }}</button
+        ><button v-for="[s, n] in sets" :key="s" :aria-pressed="only === s" @click="only = s">
+          {{ s }} ({{ n }})
+        </button></span
+      >
+      <button v-if="inSet" class="plainbtn" @click="project.keep(inSet, !wholeSetKept)">
+        {{ wholeSetKept ? t('photos.leaveSet') : t('photos.keepSet') }}
+      </button>
       <button
         v-if="filmed.length > 8 && !video"
         class="plainbtn"
@@ -244,7 +265,7 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
       <p>{{ t('photos.empty') }} {{ t('photos.drop') }}.</p>
     </div>
     <div v-else class="split">
-      <ContactSheet :order="order" />
+      <ContactSheet :order="order" :only="inSet" />
       <div class="flat">
         <div class="panes" :class="`n${panes.length}`">
           <PhotoPane

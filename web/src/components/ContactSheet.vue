@@ -6,7 +6,11 @@ import { useI18n } from 'vue-i18n'
 import { photoUrl, type Photo } from '@/api/client'
 import { useProject } from '@/stores/project'
 
-const props = defineProps<{ overlay?: (path: string) => string | null; order?: string[] }>()
+const props = defineProps<{
+  overlay?: (path: string) => string | null
+  order?: string[]
+  only?: string[] | null
+}>()
 const { t } = useI18n()
 const project = useProject()
 const host = ref<HTMLElement | null>(null)
@@ -15,9 +19,11 @@ const MARKS: Record<string, string> = { placed: '●', weak: '◐', loose: '○'
 
 /** The photos in the wished order. */
 const photos = computed(() => {
-  if (!props.order) return project.photos
+  const wanted = props.only ? new Set(props.only) : null
+  const shown = wanted ? project.photos.filter((p) => wanted.has(p.path)) : project.photos
+  if (!props.order) return shown
   const at = new Map(props.order.map((path, k) => [path, k]))
-  return [...project.photos].sort((a, b) => (at.get(a.path) ?? 1e9) - (at.get(b.path) ?? 1e9))
+  return [...shown].sort((a, b) => (at.get(a.path) ?? 1e9) - (at.get(b.path) ?? 1e9))
 })
 const mark = (p: Photo) => {
   if (!p.kept || p.problem) return '⌀'

@@ -345,7 +345,11 @@ export const en = {
     saturation: 'Saturation',
     black: 'Black point',
     white: 'White point',
+    corners: 'Brighten corners',
+    denoise: 'Less noise',
     asShot: 'As they were shot',
+    set: 'Set',
+    all: 'all',
     after: 'Evened out',
   },
   video: {
@@ -398,6 +402,8 @@ export const en = {
     shared: 'features shared',
   },
   photos: {
+    leaveSet: 'Leave this set out',
+    keepSet: 'Keep this set',
     thin: 'Every second frame',
     thinHint: 'Leave out every other kept frame of the video; nothing is taken anew',
     masked: 'has a mask',

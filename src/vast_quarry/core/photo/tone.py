@@ -17,6 +17,7 @@ from collections.abc import Mapping
 from dataclasses import asdict, dataclass
 from typing import Any
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -85,6 +86,11 @@ class Tone:
         -1 to 1; 0 leaves them.
     black, white : float
         Levels (0 to 1, coded) that become black and white.
+    corners : float
+        Stops that the corners are made brighter by against the middle, growing with the square of the distance:
+        what a lens darkens.
+    denoise : float
+        0 to 1: smoothing that keeps edges (bilateral).
     """
 
     red: float = 0.0
@@ -96,6 +102,8 @@ class Tone:
     saturation: float = 0.0
     black: float = 0.0
     white: float = 1.0
+    corners: float = 0.0
+    denoise: float = 0.0
 
     @staticmethod
     def from_dict(values: Mapping[str, Any] | None) -> Tone | None:
@@ -121,7 +129,14 @@ def apply_tone(rgb: NDArray[np.uint8], tone: Tone | None) -> NDArray[np.uint8]:
     if tone is None:
         return rgb
     gain = 2.0 ** (np.array([tone.red, tone.green, tone.blue], np.float32) + np.float32(tone.brightness))
+    if tone.denoise:
+        rgb = np.asarray(cv2.bilateralFilter(rgb, 5, 6 + 24 * tone.denoise, 1 + 2 * tone.denoise), np.uint8)
     x = _LINEAR[rgb] * gain
+    if tone.corners:
+        h, w = rgb.shape[:2]
+        v, u = (np.arange(h) - (h - 1) / 2) ** 2, (np.arange(w) - (w - 1) / 2) ** 2
+        far = (v[:, None] + u[None]) / ((h / 2) ** 2 + (w / 2) ** 2)
+        x = x * (2.0 ** (tone.corners * far)).astype(np.float32)[..., None]
     if tone.shadows:
         y = x @ np.array([0.2126, 0.7152, 0.0722], np.float32)
         # falls off smoothly to nothing at middle grey, so that no edge appears
@@ -142,8 +157,6 @@ def apply_tone(rgb: NDArray[np.uint8], tone: Tone | None) -> NDArray[np.uint8]:
 
 def local_contrast(rgb: NDArray[np.uint8], strength: float = 2.0) -> NDArray[np.uint8]:
     """A photo whose lightness is evened out in small fields (contrast limited), for finding features only."""
-    import cv2
-
     lab = cv2.cvtColor(rgb, cv2.COLOR_RGB2LAB)
     tiles = max(4, min(16, rgb.shape[1] // 120)), max(4, min(16, rgb.shape[0] // 120))
     lab[..., 0] = cv2.createCLAHE(strength, tiles).apply(np.ascontiguousarray(lab[..., 0]))

@@ -6,16 +6,20 @@ A turn that the file asks for (a phone held upright) is applied.
 
 from __future__ import annotations
 
+import queue
+import threading
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
 from vast_quarry.core.errors import PlainError
+
+T = TypeVar("T")
 
 VIDEO_ENDINGS = {".mp4", ".mov", ".m4v", ".avi", ".mkv", ".webm", ".mpg", ".mpeg", ".mts", ".m2ts", ".3gp", ".wmv"}
 #: larger pictures are not decoded (pixels)
@@ -126,6 +130,44 @@ def each_frame(
                 yield number, time, _turned(frame.to_ndarray(format="rgb24"), turn)
             else:
                 yield number, time, _turned(_grey(frame, side), turn)
+
+
+def ahead(frames: Iterator[T], many: int = 6) -> Iterator[T]:
+    """The same frames, decoded in a thread of its own while the last one is worked on."""
+    ready: queue.Queue[tuple[str, Any]] = queue.Queue(many)
+    over = threading.Event()
+
+    def put(kind: str, value: Any) -> bool:
+        while not over.is_set():
+            try:
+                ready.put((kind, value), timeout=0.2)
+                return True
+            except queue.Full:
+                continue
+        return False
+
+    def decode() -> None:
+        try:
+            for frame in frames:
+                if not put("frame", frame):
+                    return
+            put("end", None)
+        except BaseException as error:  # told to whoever waits for frames
+            put("error", error)
+
+    thread = threading.Thread(target=decode, daemon=True)
+    thread.start()
+    try:
+        while True:
+            kind, value = ready.get()
+            if kind == "error":
+                raise value
+            if kind == "end":
+                return
+            yield value
+    finally:
+        over.set()
+        thread.join(5)
 
 
 def _grey(frame: Any, side: int) -> NDArray[np.uint8]:

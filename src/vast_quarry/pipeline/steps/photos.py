@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+import math
 from pathlib import Path
 from typing import Any, ClassVar
 
@@ -12,7 +13,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import write_json
-from vast_quarry.core.photo.exif import Exif
+from vast_quarry.core.photo.exif import FULL_FRAME_DIAGONAL, Exif
 from vast_quarry.core.photo.reading import find_photos, load_rgb, read_facts, sharpness
 from vast_quarry.core.photo.tone import Tone
 from vast_quarry.pipeline.step import Context, StepSettings
@@ -28,6 +29,8 @@ class ToneSettings(BaseModel):
     saturation: float = Field(0.0, ge=-1, le=1)
     black: float = Field(0.0, ge=0, le=0.4)
     white: float = Field(1.0, ge=0.6, le=1)
+    corners: float = Field(0.0, ge=-2, le=2)
+    denoise: float = Field(0.0, ge=0, le=1)
 
 
 class PhotosSettings(StepSettings):
@@ -35,6 +38,9 @@ class PhotosSettings(StepSettings):
 
     folder: str = Field(description="Folder that holds the photos")
     leave_out: tuple[str, ...] = Field((), description="Photos not to be used, by their paths below the folder")
+    focal35: float = Field(
+        0.0, ge=0, le=3000, description="Focal length (35 mm equivalent) of photos that do not say theirs; 0: guessed"
+    )
     gains: dict[str, tuple[float, float, float]] = Field(
         default_factory=dict, description="Stops that red, green and blue of photos are made brighter by, by path"
     )
@@ -200,6 +206,9 @@ class PhotosStep:
             if photo.problem:
                 context.found(f"{clean_name(photo.path)} {photo.problem}")
         for photo in photos:
+            if settings.focal35 and photo.focal_source == "guessed" and photo.width and photo.height:
+                photo.focal = settings.focal35 / FULL_FRAME_DIAGONAL * math.hypot(photo.width, photo.height)
+                photo.focal_source = "typed in"
             r, g, b = settings.gains.get(photo.path, (0.0, 0.0, 0.0))
             tone = Tone(red=r, green=g, blue=b, **settings.tone.model_dump())
             photo.tone = None if tone == Tone() else tone.as_dict()

@@ -17,7 +17,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import atomic_write, write_arrays
 from vast_quarry.core.photo.frames import SIDE, Scan, laps, scan, still_edges
-from vast_quarry.core.photo.video import VIDEO_ENDINGS, VideoInfo, each_frame, is_video, probe
+from vast_quarry.core.photo.video import VIDEO_ENDINGS, VideoInfo, ahead, each_frame, is_video, probe
 from vast_quarry.core.progress import Cancelled
 from vast_quarry.pipeline.step import Reporter
 from vast_quarry.pipeline.video import Choice, chosen_frames, extract
@@ -137,7 +137,7 @@ def look(folders: Folders, name: str, reporter: Reporter, cancelled: threading.E
     times: list[float] = []
 
     def watched() -> Iterator[tuple[int, float, NDArray[np.uint8]]]:
-        for row, (number, time, grey) in enumerate(each_frame(file, every, 2 * SIDE)):
+        for row, (number, time, grey) in enumerate(ahead(each_frame(file, every, 2 * SIDE))):
             if cancelled.is_set():
                 raise Cancelled
             reporter.stage("photos", "Looking through the video", min(number, info.frames), max(info.frames, 1))

@@ -13,7 +13,7 @@ const project = useProject()
 const now = shallowRef<ToneOut | null>(null)
 const bars = shallowRef<Histogram | null>(null)
 const open = ref(false)
-type Key = 'brightness' | 'shadows' | 'contrast' | 'saturation' | 'black' | 'white'
+type Key = 'brightness' | 'shadows' | 'contrast' | 'saturation' | 'black' | 'white' | 'corners' | 'denoise'
 const ROWS: [Key, number, number, number][] = [
   ['shadows', 0, 1, 0.05],
   ['brightness', -2, 2, 0.1],
@@ -21,8 +21,19 @@ const ROWS: [Key, number, number, number][] = [
   ['saturation', -1, 1, 0.05],
   ['black', 0, 0.4, 0.01],
   ['white', 0.6, 1, 0.01],
+  ['corners', -1, 2, 0.1],
+  ['denoise', 0, 1, 0.1],
 ]
-const AS_SHOT = { brightness: 0, shadows: 0, contrast: 0, saturation: 0, black: 0, white: 1 }
+const AS_SHOT = {
+  brightness: 0,
+  shadows: 0,
+  contrast: 0,
+  saturation: 0,
+  black: 0,
+  white: 1,
+  corners: 0,
+  denoise: 0,
+}
 const judged = computed(() => project.photos.some((p) => p.judged?.tone))
 const changed = computed(
   () =>

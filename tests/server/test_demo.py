@@ -1,0 +1,59 @@
+"""What the demo shows of judging and of video is really found."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from vast_quarry.server import demo
+from vast_quarry.server.services.folders import Folders
+from vast_quarry.server.services.judging import judged
+from vast_quarry.server.services.videos import list_videos
+
+
+class Quiet:
+    """Says nothing."""
+
+    def begin(self, layer: str, title: str) -> None: ...
+    def stage(self, layer: str, text: str, done: float, total: float, left: float | None = None) -> None: ...
+    def beat(self) -> None: ...
+    def end(self, layer: str, seconds: float, reused: bool) -> None: ...
+    def say(self, text: str) -> None: ...
+
+
+@pytest.fixture
+def folders(tmp_path: Path) -> Folders:
+    out = Folders(tmp_path)
+    out.make()
+    return out
+
+
+def test_the_spoilt_photos_of_the_demo_are_found_and_no_other(folders: Folders) -> None:
+    quiet: Any = Quiet()
+    demo._spoil(folders, quiet)
+    found, _ = judged(folders)
+    names = sorted(p.name for p in (demo.SHIPPED / "photos").iterdir())
+    says = {"motion": "motion blur", "focus": "out of focus"}
+    planted = {
+        names[k - 1]: says.get(kind, "overexposed" if amount > 0 else "underexposed")
+        for k, (kind, amount) in demo.DEFECTS.items()
+    }
+    for name, reason in planted.items():
+        assert reason in found[name].reasons, (name, found[name])
+    double = [n for n, p in found.items() if {"duplicate", "twin"} & set(p.reasons)]
+    assert len(double) == 1
+    assert names[7] in double[0]
+    assert {n for n, p in found.items() if p.proposal != "keep"} == {*planted, *double}
+
+
+def test_the_film_of_the_demo_has_two_laps(folders: Folders) -> None:
+    quiet: Any = Quiet()
+    demo._film(folders, quiet)
+    video = list_videos(folders)[0]
+    assert video.looked
+    assert len(video.laps) == 2
+    # sixty frames a turn at 25 a second
+    assert all(b - a == pytest.approx(59 / 25, abs=0.05) for a, b in video.laps)
+    assert video.crop[1] == pytest.approx(20, abs=2)
