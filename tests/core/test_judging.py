@@ -221,6 +221,9 @@ def test_what_was_left_on_automatic() -> None:
     assert automatic(looks) == []
     changed = [replace(x, exif=Exif(exposure_s=1 / (100 + 20 * k), f_number=8, iso=200)) for k, x in enumerate(looks)]
     assert "Exposure was left on automatic" in automatic(changed)[0]
+    drift = np.zeros((6, 3))
+    drift[:, 0] = [-0.5, 0.4, -0.3, 0.5, 0.2, -0.4]
+    assert "Colours drift" in automatic(looks, drift)[0]
 
 
 def test_planted_defects_are_read_as_written() -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 import io
+import json
 from pathlib import Path
 from typing import Any
 
@@ -155,3 +156,16 @@ def test_what_is_no_video_is_refused(client: TestClient) -> None:
         answer = client.post(f"/api/projects/{project}/videos", files={"file": (name, body)})
         assert answer.status_code == 422, name
     assert client.get(f"/api/projects/{project}/videos").json() == []
+
+
+def test_a_focal_length_can_be_typed_in_for_photos_that_do_not_say_theirs(client: TestClient, data: Path) -> None:
+    project = new_project(client)
+    client.post(f"/api/projects/{project}/photos", files=[("files", (f"{k}.jpg", jpeg(k))) for k in range(2)])
+    client.put(f"/api/projects/{project}/layers/photos/settings", json={"focal_as_35_mm": 50})
+    client.post(f"/api/projects/{project}/layers/photos/run")
+    work(data, once=True)
+    folder = next((data / "projects" / str(project) / "versions" / "photos").glob("[0-9]*"))
+    photos = json.loads((folder / "photos.json").read_text())["photos"]
+    assert {p["focal_source"] for p in photos} == {"typed in"}
+    # 50 mm on 36 x 24 mm, by the diagonal of 160 x 120 pixels
+    assert photos[0]["focal"] == pytest.approx(50 / 43.267 * 200, rel=1e-3)

@@ -199,7 +199,7 @@ def inspect(folder: Path, paths: Sequence[str], glances: Sequence[Glance], progr
             r, g, b = (round(float(x), 4) for x in tone_of[k])
             told.tone = [r, g, b] if np.isfinite([r, g, b]).all() else None
             photos.append(told)
-    findings = automatic(looks)
+    findings = automatic(looks, tones)
     gone = [n for n, v in enumerate(verdicts) if v.proposal == "leave out"]
     for part in gaps(shared, [v.set for v in verdicts], gone):
         names = ", ".join(looks[n].path for n in part[:4]) + (" and more" if len(part) > 4 else "")

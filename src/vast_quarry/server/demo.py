@@ -41,7 +41,7 @@ DEFECTS: dict[int, tuple[str, float]] = {4: ("motion", 9), 11: ("focus", 7), 17:
 FILMED = "Finial, filmed"
 FINIAL = {
     "shape": "cylinder", "width": 0.24, "depth": 0.24, "height": 0.38, "way": "turntable", "hold": "tripod", "step_deg": 15.0,
-    "detail_mm": 0.8, "colors": ["#a0522d", "#6e3a26"], "light": {"kind": "lamps", "lamp_m": 1.2},
+    "laps": [{"rise_deg": 8, "count": 24}, {"rise_deg": 24, "count": 24}, {"rise_deg": 42, "count": 20}], "detail_mm": 1.4, "colors": ["#a0522d", "#6e3a26"], "light": {"kind": "lamps", "lamp_m": 1.2},
 }  # fmt: skip
 
 

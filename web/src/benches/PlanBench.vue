@@ -6,6 +6,7 @@ import { useI18n } from 'vue-i18n'
 import { api, ask, type Expected, type Patches, type PlanIn, type PlanOut } from '@/api/client'
 import LapTable from '@/components/plan/LapTable.vue'
 import PlanCharts from '@/components/plan/PlanCharts.vue'
+import PlanFigures from '@/components/plan/PlanFigures.vue'
 import PlanForm from '@/components/plan/PlanForm.vue'
 import ShootBox from '@/components/plan/ShootBox.vue'
 import ThroughView from '@/components/plan/ThroughView.vue'
@@ -51,7 +52,6 @@ const reach = computed(() =>
   plan.value && !inStrips(plan.value.kind) ? Math.hypot(plan.value.width!, plan.value.depth!) / 2 : 0.01,
 )
 const strips = computed(() => inStrips(plan.value?.kind))
-const shutter = (s: number) => (s < 0.5 ? `1/${Math.round(1 / s)} s` : `${s.toFixed(1)} s`)
 const path = computed(() => `/api/projects/${project.id}/plan`)
 
 onMounted(async () => {
@@ -279,48 +279,7 @@ function ready(w: World) {
           :shot="shot"
           :size="[plan.pixels_wide!, plan.pixels_high!]"
         />
-        <dl class="figures num">
-          <div>
-            <dt>{{ t('plan.distance') }}</dt>
-            <dd>{{ metres(out.distance) }}</dd>
-          </div>
-          <div>
-            <dt>{{ t('plan.gsd') }}</dt>
-            <dd>{{ out.gsd_mm.toPrecision(2) }} mm</dd>
-          </div>
-          <div>
-            <dt>{{ t('plan.precision') }}</dt>
-            <dd>± {{ out.precision_mm.toPrecision(2) }} mm</dd>
-          </div>
-          <div>
-            <dt>{{ t('plan.bestF') }}</dt>
-            <dd>f/{{ out.best_f.toPrecision(2) }}</dd>
-          </div>
-          <div>
-            <dt>{{ t('plan.shutter') }}</dt>
-            <dd>{{ shutter(out.shutter_s) }} · {{ out.blur_px.toFixed(1) }} px</dd>
-          </div>
-          <div>
-            <dt>{{ t('plan.fills') }}</dt>
-            <dd>{{ (100 * out.fills).toFixed(0) }} %</dd>
-          </div>
-          <div>
-            <dt>{{ t('plan.evenness') }}</dt>
-            <dd>{{ out.light_spread_stops.toFixed(1) }} EV · {{ (100 * out.dark).toFixed(0) }} %</dd>
-          </div>
-          <div>
-            <dt>{{ t('plan.shares') }}</dt>
-            <dd>{{ (100 * out.along).toFixed(0) }} · {{ (100 * out.across).toFixed(0) }} %</dd>
-          </div>
-          <div>
-            <dt>{{ t('plan.baseOf') }}</dt>
-            <dd>1 : {{ (1 / Math.max(out.base_to_distance, 1e-6)).toFixed(1) }}</dd>
-          </div>
-          <div>
-            <dt>{{ t('plan.lapsBy') }}</dt>
-            <dd>{{ out.laps.length }} × {{ out.per_ring }}</dd>
-          </div>
-        </dl>
+        <PlanFigures :plan="out" />
         <PlanCharts :plan="out" :reach="reach" :patches="patches" @look="(at) => world?.lookAt(at)" />
       </div>
     </div>
@@ -396,26 +355,6 @@ function ready(w: World) {
 }
 .tray {
   padding: 4px 0 0;
-}
-.figures {
-  margin: 0;
-  display: grid;
-  grid-template-columns: 1fr 1fr;
-  border-top: 1px solid var(--joint);
-  background: var(--joint);
-  gap: 1px;
-}
-.figures div {
-  background: var(--paper);
-  padding: 2px 12px;
-}
-dt {
-  font-size: 11.5px;
-  color: var(--ink2);
-}
-dd {
-  margin: 0;
-  font-weight: 600;
 }
 .takes {
   margin: 6px 14px;

@@ -108,7 +108,9 @@ def twice(looks: Sequence[Look]) -> list[tuple[int, int]]:
         bits = np.bitwise_count(hashes[i] ^ hashes[i + 1 :])
         for j in (int(x) for x in i + 1 + np.flatnonzero(bits <= HASH_BITS)):
             if looks[i].sha == looks[j].sha or float(small[i] @ small[j]) / small.shape[1] > SAME:
-                better = min(i, j, key=lambda k: (looks[k].quality.sharpness_px, -looks[k].width, k))
+                better = min(
+                    i, j, key=lambda k: (looks[k].quality.sharpness_px, -looks[k].width, len(looks[k].path), k)
+                )
                 pairs.append((better, j if better == i else i))
     return pairs
 
@@ -292,15 +294,16 @@ def gaps(shared: Mapping[tuple[int, int], int], sets: Sequence[int], gone: Seque
     return out
 
 
-def automatic(looks: Sequence[Look]) -> list[str]:
-    """Advice for the next shoot: what was left on automatic, by EXIF and by what drifts."""
+def automatic(looks: Sequence[Look], tones: NDArray[np.float64] | None = None) -> list[str]:
+    """Advice for the next shoot: what was left on automatic, by EXIF and by how the subject's colours drift."""
     out = []
     exposures = {(e.exposure_s, e.f_number, e.iso) for e in (x.exif for x in looks) if e.exposure_s}
     if len(exposures) > 1:
         out.append("Exposure was left on automatic: set shutter, aperture and ISO by hand.")
     if any(x.exif.extra.get("white_balance") == 0 for x in looks):
         out.append("White balance was left on automatic: fix it, so that colours can be compared.")
-    warm = _spread(_offsets(np.array([x.quality.warm_log2 for x in looks]))) if looks else 0.0
+    known = tones[np.isfinite(tones).all(1)] if tones is not None else np.zeros((0, 3))
+    warm = _spread(_offsets(known[:, 0] - known[:, 2])) if len(known) else 0.0
     if warm > 0.12 and len(out) < 2:
         out.append("Colours drift from photo to photo: fix the white balance.")
     focals = {round(x.exif.focal_mm, 1) for x in looks if x.exif.focal_mm}

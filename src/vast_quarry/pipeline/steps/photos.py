@@ -38,7 +38,7 @@ class PhotosSettings(StepSettings):
 
     folder: str = Field(description="Folder that holds the photos")
     leave_out: tuple[str, ...] = Field((), description="Photos not to be used, by their paths below the folder")
-    focal35: float = Field(
+    focal_as_35_mm: float = Field(
         0.0, ge=0, le=3000, description="Focal length (35 mm equivalent) of photos that do not say theirs; 0: guessed"
     )
     gains: dict[str, tuple[float, float, float]] = Field(
@@ -206,8 +206,8 @@ class PhotosStep:
             if photo.problem:
                 context.found(f"{clean_name(photo.path)} {photo.problem}")
         for photo in photos:
-            if settings.focal35 and photo.focal_source == "guessed" and photo.width and photo.height:
-                photo.focal = settings.focal35 / FULL_FRAME_DIAGONAL * math.hypot(photo.width, photo.height)
+            if settings.focal_as_35_mm and photo.focal_source == "guessed" and photo.width and photo.height:
+                photo.focal = settings.focal_as_35_mm / FULL_FRAME_DIAGONAL * math.hypot(photo.width, photo.height)
                 photo.focal_source = "typed in"
             r, g, b = settings.gains.get(photo.path, (0.0, 0.0, 0.0))
             tone = Tone(red=r, green=g, blue=b, **settings.tone.model_dump())

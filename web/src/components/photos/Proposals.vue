@@ -140,11 +140,6 @@ li.out {
   margin: 6px 0;
 }
 .link {
-  border: 0;
-  background: none;
-  color: var(--lichen-ink);
-  font-weight: 600;
-  cursor: pointer;
   padding: 3px 12px 3px 0;
 }
 </style>

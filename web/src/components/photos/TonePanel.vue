@@ -179,11 +179,6 @@ polyline {
   stroke: var(--lichen);
 }
 .link {
-  border: 0;
-  background: none;
-  color: var(--lichen-ink);
-  font-weight: 600;
-  cursor: pointer;
   padding: 3px 0;
 }
 </style>

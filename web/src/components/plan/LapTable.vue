@@ -102,12 +102,4 @@ td {
   display: flex;
   gap: 14px;
 }
-.link {
-  border: 0;
-  background: none;
-  color: var(--lichen-ink);
-  font-weight: 600;
-  cursor: pointer;
-  padding: 2px 0;
-}
 </style>

@@ -1,18 +1,12 @@
 <script setup lang="ts">
-import {
-  ElCheckboxButton,
-  ElCheckboxGroup,
-  ElInputNumber,
-  ElOption,
-  ElSelect,
-  ElSwitch,
-  ElTooltip,
-} from 'element-plus'
+import { ElInputNumber, ElOption, ElSelect, ElSwitch, ElTooltip } from 'element-plus'
 import { useLocalStorage } from '@vueuse/core'
 import { computed, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { sentence, type PlanIn, type Version } from '@/api/client'
 import CameraFinder from '@/components/plan/CameraFinder.vue'
+import LightForm from '@/components/plan/LightForm.vue'
+import ObstacleForm from '@/components/plan/ObstacleForm.vue'
 import { inStrips } from '@/composables/planWorld'
 import { useProject } from '@/stores/project'
 import { ElMessage } from 'element-plus'
@@ -93,7 +87,6 @@ const GROUPS: [string, Row[]][] = [
   ],
   ['nature', [flag('holes'), flag('recesses'), flag('underside'), flag('turnable')]],
 ]
-const LAMPS = ['above', 'sides', 'back', 'camera', 'below'] as const
 const open = useLocalStorage<string[]>('plan-open', ['subject', 'camera', 'way'])
 const strips = computed(() => inStrips(plan.value.kind))
 const surfaces = computed<Version[]>(() => project.layer('surface')?.versions ?? [])
@@ -132,27 +125,6 @@ function choose(row: Row, value: string) {
 }
 function toggle(group: string) {
   open.value = open.value.includes(group) ? open.value.filter((g) => g !== group) : [...open.value, group]
-}
-const light = computed(() => plan.value.light!)
-function setLight(values: Partial<NonNullable<PlanIn['light']>>) {
-  plan.value = { ...plan.value, light: { ...light.value, ...values } }
-  emit('change')
-}
-function setObstacle(k: number, corner: 'low' | 'high', axis: number, value: number | undefined) {
-  const obstacles = plan.value.obstacles!.map((o) => ({ low: [...o.low], high: [...o.high] }))
-  obstacles[k][corner][axis] = value ?? 0
-  plan.value = { ...plan.value, obstacles: obstacles as PlanIn['obstacles'] }
-  emit('change')
-}
-function addObstacle() {
-  const w = plan.value.width ?? 1
-  const box = { low: [w, -0.5, 0], high: [w + 0.3, 0.5, 2] }
-  plan.value = { ...plan.value, obstacles: [...plan.value.obstacles!, box] as PlanIn['obstacles'] }
-  emit('change')
-}
-function removeObstacle(k: number) {
-  plan.value = { ...plan.value, obstacles: plan.value.obstacles!.filter((_, i) => i !== k) }
-  emit('change')
 }
 async function bring(e: Event) {
   const chosen = (e.target as HTMLInputElement).files?.[0]
@@ -251,115 +223,8 @@ async function bring(e: Event) {
           </div>
         </template>
         <slot v-if="group === 'way'"></slot>
-        <template v-if="group === 'light'">
-          <div class="row">
-            <span>{{ t('plan.lightOf') }}</span>
-            <el-select
-              :model-value="light.kind"
-              size="small"
-              style="width: 128px"
-              :aria-label="t('plan.lightOf')"
-              @change="(kind: 'sun') => setLight({ kind })"
-            >
-              <el-option
-                v-for="k in ['overcast', 'sun', 'lamps', 'window']"
-                :key="k"
-                :value="k"
-                :label="t(`plan.${k}`)"
-              />
-            </el-select>
-          </div>
-          <div
-            v-for="[key, on, unit] in [
-              ['turn_deg', ['sun', 'window'], '°'],
-              ['rise_deg', ['sun'], '°'],
-              ['lamp_m', ['lamps', 'window'], 'm'],
-            ] as const"
-            v-show="(on as readonly string[]).includes(light.kind ?? '')"
-            :key="key"
-            class="row"
-          >
-            <label :for="`p-${key}`">{{ t(`plan.light_${key}`) }}</label>
-            <span
-              ><el-input-number
-                :id="`p-${key}`"
-                :model-value="light[key]"
-                :controls="false"
-                size="small"
-                style="width: 80px"
-                @change="(v: number | undefined) => v !== undefined && setLight({ [key]: v })"
-              />
-              <i>{{ unit }}</i></span
-            >
-          </div>
-          <el-checkbox-group
-            v-if="light.kind === 'lamps'"
-            class="lamps"
-            size="small"
-            :model-value="light.lamps"
-            @change="(v) => setLight({ lamps: v as never })"
-          >
-            <el-checkbox-button v-for="l in LAMPS" :key="l" :value="l">{{
-              t(`plan.lamp.${l}`)
-            }}</el-checkbox-button>
-          </el-checkbox-group>
-          <div class="row">
-            <label for="p-second">{{ t('plan.second_light') }}</label>
-            <el-switch id="p-second" v-model="plan.second_light" size="small" @change="emit('change')" />
-          </div>
-          <div class="row">
-            <span>{{ t('plan.colors') }}</span>
-            <span class="colors">
-              <input
-                v-for="(c, k) in plan.colors"
-                :key="k"
-                type="color"
-                :value="c"
-                :aria-label="t('plan.colorOf', { n: k + 1 })"
-                @change="
-                  (e) => {
-                    plan.colors![k] = (e.target as HTMLInputElement).value
-                    emit('change')
-                  }
-                "
-              />
-              <button
-                v-if="(plan.colors?.length ?? 0) < 5"
-                class="link"
-                @click="(plan.colors!.push('#a0522d'), emit('change'))"
-              >
-                +
-              </button>
-              <button v-if="plan.colors?.length" class="link" @click="(plan.colors!.pop(), emit('change'))">
-                −
-              </button>
-            </span>
-          </div>
-        </template>
-        <template v-if="group === 'reach'">
-          <div v-for="(o, k) in plan.obstacles" :key="k" class="obstacle">
-            <span v-for="corner in ['low', 'high'] as const" :key="corner">
-              <el-input-number
-                v-for="axis in [0, 1, 2]"
-                :key="axis"
-                :model-value="o[corner][axis]"
-                :controls="false"
-                size="small"
-                style="width: 52px"
-                :aria-label="t('plan.obstacleAt', { n: k + 1, corner, axis: 'xyz'[axis] })"
-                @change="(v: number | undefined) => setObstacle(k, corner, axis, v)"
-              />
-            </span>
-            <button
-              class="link"
-              :aria-label="t('plan.removeObstacle', { n: k + 1 })"
-              @click="removeObstacle(k)"
-            >
-              ×
-            </button>
-          </div>
-          <button class="link pad" @click="addObstacle">{{ t('plan.addObstacle') }}</button>
-        </template>
+        <LightForm v-if="group === 'light'" v-model="plan" @change="emit('change')" />
+        <ObstacleForm v-if="group === 'reach'" v-model="plan" @change="emit('change')" />
       </template>
     </template>
   </div>
@@ -399,40 +264,9 @@ h3 span {
   width: 24px;
   font-size: 12px;
 }
-.lamps,
-.obstacle {
-  padding: 2px 14px;
-}
-.obstacle {
-  display: grid;
-  grid-template-columns: 1fr auto;
-  align-items: center;
-}
-.obstacle span {
-  grid-column: 1;
-}
-.colors,
 .end {
   display: flex;
   gap: 6px;
   align-items: center;
-}
-.colors input {
-  width: 24px;
-  height: 20px;
-  border: 1px solid var(--joint);
-  padding: 0;
-  background: none;
-}
-.link {
-  border: 0;
-  background: none;
-  color: var(--lichen-ink);
-  font-weight: 600;
-  cursor: pointer;
-  padding: 2px 0;
-}
-.pad {
-  padding: 3px 14px;
 }
 </style>

@@ -101,11 +101,6 @@ async function shoot() {
   min-height: 28px;
 }
 .link {
-  border: 0;
-  background: none;
-  color: var(--lichen-ink);
-  font-weight: 600;
-  cursor: pointer;
   padding: 3px 14px;
 }
 .go {
