@@ -72,6 +72,18 @@ def test_planted_defects_are_found_accepted_and_taken_back(page: Page, address: 
     expect(page.get_by_text(f"{26 - before} kept, {before} left out")).to_be_visible()
     page.get_by_role("button", name=f"Take the {before} back").click()
     expect(page.get_by_text("26 kept, 0 left out")).to_be_visible()
+    # a stretch of the chart is brushed and left out with one press
+    bars = page.locator(".bars").bounding_box()
+    assert bars is not None
+    page.mouse.move(bars["x"] + 4, bars["y"] + 30)
+    page.mouse.down()
+    page.mouse.move(bars["x"] + 0.2 * bars["width"], bars["y"] + 30, steps=4)
+    page.mouse.up()
+    brushed = page.get_by_role("button", name="Leave these ")
+    count = int(brushed.inner_text().split()[2])
+    assert 4 <= count <= 7
+    brushed.click()
+    expect(page.get_by_text(f"{26 - count} kept, {count} left out")).to_be_visible()
     # two photos beside each other share one zoom
     rows.first.get_by_role("button").click()
     page.get_by_role("button", name="Keep beside").click()

@@ -82,6 +82,10 @@ def test_uploads_that_cannot_be_taken(client: TestClient, data: Path, monkeypatc
     assert client.delete(where, headers=TUS).status_code == 204
     assert client.delete(where, headers=TUS).status_code == 404
     assert client.head(f"/api/projects/{project}/uploads/../../etc", headers=TUS).status_code in (404, 405)
+    forgotten = begin(client, project, "old.jpg", 9)
+    monkeypatch.setattr(uploads, "KEPT", -1.0)
+    client.delete(begin(client, project, "new.jpg", 9), headers=TUS)
+    assert client.head(forgotten, headers=TUS).status_code == 404
     monkeypatch.setattr(uploads, "SPARE", 10**18)
     full = client.post(f"/api/projects/{project}/uploads", headers={**TUS, "Upload-Length": "10"})
     assert full.status_code == 422

@@ -1,16 +1,16 @@
 <script setup lang="ts">
-import { ElInput, ElMessage, ElOption, ElSelect } from 'element-plus'
+import { ElInput, ElOption, ElSelect } from 'element-plus'
 import { useLocalStorage } from '@vueuse/core'
 import { computed, onMounted, ref, shallowRef, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { api, ask, sentence, type Photo, type Video } from '@/api/client'
+import { api, ask, type Photo, type Video } from '@/api/client'
 import ContactSheet from '@/components/ContactSheet.vue'
 import PhotoPane from '@/components/PhotoPane.vue'
 import Proposals from '@/components/photos/Proposals.vue'
 import TonePanel from '@/components/photos/TonePanel.vue'
 import VideoPane from '@/components/photos/VideoPane.vue'
 import StripChart from '@/components/StripChart.vue'
-import { upload } from '@/composables/upload'
+import { filesOf, useBring } from '@/composables/useBring'
 import { useJobs } from '@/stores/jobs'
 import { useProject } from '@/stores/project'
 
@@ -19,7 +19,6 @@ const project = useProject()
 const jobs = useJobs()
 const over = ref(false)
 const path = ref('')
-const sending = ref<[number, number] | null>(null)
 const files = ref<HTMLInputElement>()
 const folder = ref<HTMLInputElement>()
 
@@ -71,6 +70,12 @@ const thin = (every: number) =>
     filmed.value.filter((_, k) => k % every).map((p) => p.path),
     false,
   )
+/** Photos that were brushed in the chart. */
+const brushed = ref<string[]>([])
+async function leaveBrushed() {
+  await project.keep(brushed.value, false)
+  brushed.value = []
+}
 /** Photos that stay in view beside the selected one, under one zoom. */
 const pinned = ref<string[]>([])
 const panes = computed(() => [...pinned.value.filter((p) => p !== project.selected), project.selected])
@@ -102,80 +107,13 @@ async function refreshVideos() {
 }
 onMounted(refreshVideos)
 watch(() => jobs.ended, refreshVideos)
-const VIDEO = /\.(mp4|mov|m4v|avi|mkv|webm|mpe?g|m2?ts|3gp|wmv)$/i
-/** Larger files go in pieces: a cut is mended, and what has come is not sent again. */
-const LARGE = 8_000_000
-const share = ref<number | null>(null)
-async function sendLarge(file: File, refused: string[]): Promise<number> {
-  try {
-    await upload(`/api/projects/${project.id}/uploads`, file, (s) => (share.value = s))
-  } catch (error) {
-    refused.push(`${file.name}: ${(error as Error).message}`)
-    return 0
-  } finally {
-    share.value = null
-  }
-  if (!VIDEO.test(file.name)) return 1
+const { sending, share, send } = useBring(async () => {
   await refreshVideos()
   shown.value = videos.value.at(-1)?.name ?? null
-  return 0
-}
-
-/** Files of a drop, folders too. */
+})
 async function dropped(e: DragEvent) {
   over.value = false
-  const entries = [...(e.dataTransfer?.items ?? [])]
-    .map((i) => i.webkitGetAsEntry())
-    .filter((x) => x !== null)
-  const found: File[] = []
-  const walk = async (entry: FileSystemEntry): Promise<void> => {
-    if (entry.isFile) {
-      found.push(await new Promise<File>((ok, no) => (entry as FileSystemFileEntry).file(ok, no)))
-      return
-    }
-    const reader = (entry as FileSystemDirectoryEntry).createReader()
-    for (;;) {
-      const part = await new Promise<FileSystemEntry[]>((ok, no) => reader.readEntries(ok, no))
-      if (!part.length) return
-      for (const x of part) await walk(x)
-    }
-  }
-  for (const entry of entries) await walk(entry)
-  await send(found)
-}
-
-/** Upload a few files at a time, so that thousands go through and a cut loses little. */
-async function send(list: File[]) {
-  let taken = 0
-  const refused: string[] = []
-  const large = (f: File) => VIDEO.test(f.name) || f.size > LARGE
-  for (const file of list.filter(large)) taken += await sendLarge(file, refused)
-  list = list.filter((f) => !large(f))
-  sending.value = [0, list.length]
-  for (let k = 0; k < list.length; k += 8) {
-    const body = new FormData()
-    for (const f of list.slice(k, k + 8)) body.append('files', f, f.name)
-    try {
-      const answer = await fetch(`/api/projects/${project.id}/photos`, { method: 'POST', body })
-      const json = await answer.json()
-      if (!answer.ok) throw new Error(sentence(json))
-      taken += json.taken.length
-      refused.push(...json.refused)
-    } catch (error) {
-      refused.push(...list.slice(k, k + 8).map((f) => `${f.name}: ${(error as Error).message}`))
-    }
-    sending.value = [Math.min(k + 8, list.length), list.length]
-  }
-  sending.value = null
-  if (taken) ElMessage({ message: t('photos.taken', { n: taken }), type: 'success' })
-  if (refused.length)
-    ElMessage({
-      message: t('photos.refused', { n: refused.length, first: refused[0] }),
-      type: 'warning',
-      duration: 9000,
-      showClose: true,
-    })
-  await project.refresh()
+  await send(await filesOf(e))
 }
 
 async function bring() {
@@ -317,8 +255,13 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
             : `${t('photos.sharpness')}${project.photos.some((p) => p.sharpness) ? '' : ` · ${t('photos.run')}`}`
         "
         :selected="project.selected"
+        :picked="brushed"
         @pick="project.selected = $event"
+        @brush="brushed = $event"
       />
+      <button v-if="brushed.length" class="plainbtn brushed" @click="leaveBrushed">
+        {{ t('photos.leaveBrushed', { n: brushed.length }) }}
+      </button>
       <span v-if="judged" class="which">
         <el-select v-model="figure" size="small" style="width: 160px" :aria-label="t('judge.figure')">
           <el-option v-for="f in FIGURES" :key="f" :value="f" :label="t(`judge.${f}`)" />
@@ -354,6 +297,11 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
 }
 .under {
   position: relative;
+}
+.brushed {
+  position: absolute;
+  left: 190px;
+  top: 2px;
 }
 .which {
   position: absolute;

@@ -402,6 +402,7 @@ export const en = {
     shared: 'features shared',
   },
   photos: {
+    leaveBrushed: 'Leave these {n} out',
     leaveSet: 'Leave this set out',
     keepSet: 'Keep this set',
     thin: 'Every second frame',

@@ -12,6 +12,7 @@ import json
 import re
 import secrets
 import shutil
+import time
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -24,6 +25,8 @@ from vast_quarry.server.services.folders import Folders, NotFound
 VERSION = "1.0.0"
 #: room that is left free on the disk (bytes)
 SPARE = 200_000_000
+#: an upload that nobody goes on with is kept so long (s)
+KEPT = 7 * 86_400
 #: largest file that is taken
 LARGEST = 200_000_000_000
 
@@ -72,6 +75,9 @@ def begin(folders: Folders, length: int, told: dict[str, str]) -> str:
     folders.make()
     folder = _folder(folders)
     folder.mkdir(exist_ok=True)
+    for old in folder.iterdir():  # nobody comes back for these
+        if time.time() - old.stat().st_mtime > KEPT:
+            old.unlink(missing_ok=True)
     if shutil.disk_usage(folder).free < length + SPARE:
         raise PlainError(f"The disk has no room for {name} ({length / 1e6:.0f} MB).", "Free some space and try again.")
     number = secrets.token_hex(12)
