@@ -173,3 +173,32 @@ def test_a_focal_length_can_be_typed_in_for_photos_that_do_not_say_theirs(client
     assert {p["focal_source"] for p in photos} == {"typed in"}
     # 50 mm on 36 x 24 mm, by the diagonal of 160 x 120 pixels
     assert photos[0]["focal"] == pytest.approx(50 / 43.267 * 200, rel=1e-3)
+
+
+def test_photos_by_reference_are_told_when_they_are_gone_and_pointed_to_again(
+    client: TestClient, tmp_path: Path
+) -> None:
+    project = new_project(client)
+    here, there = tmp_path / "camera", tmp_path / "archive"
+    here.mkdir()
+    for k in range(3):
+        (here / f"{k}.jpg").write_bytes(jpeg(k))
+    where = f"/api/projects/{project}/photos"
+    assert client.post(f"{where}/from-path", json={"path": str(here), "copy_files": False}).json() == 3
+    assert (
+        client.post(f"{where}/from-path", json={"path": str(here), "copy_files": False}).json() == 3
+    )  # no second time
+    listed = client.get(where).json()
+    assert [p["problem"] for p in listed] == [None] * 3
+    assert client.get(f"{where}/thumb", params={"path": "1.jpg"}).status_code == 200
+    here.rename(there)
+    listed = client.get(where).json()
+    assert all("no longer where it was" in p["problem"] and p["gone"] for p in listed)
+    assert client.get(f"{where}/thumb", params={"path": "1.jpg"}).status_code == 404
+    (tmp_path / "empty").mkdir()
+    assert client.post(f"{where}/point-again", json={"path": str(tmp_path / "empty")}).status_code == 422
+    assert client.post(f"{where}/point-again", json={"path": str(there)}).json() == 3
+    assert not any(p["problem"] for p in client.get(where).json())
+    # nothing outside is reached by name
+    for name in ("../../../secret.jpg", "/etc/passwd", "..%2f..%2fx.jpg"):
+        assert client.get(f"{where}/full", params={"path": name}).status_code == 404

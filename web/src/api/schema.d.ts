@@ -854,6 +854,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/photos/point-again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Point Again
+         * @description Point to photos that are no longer where they were; returns how many were found.
+         */
+        post: operations["point_again_api_projects__project_id__photos_point_again_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/photos/thumb": {
         parameters: {
             query?: never;
@@ -1578,6 +1598,12 @@ export interface components {
          * @description A folder on this machine.
          */
         FromPath: {
+            /**
+             * Copy Files
+             * @description Copy them; else they stay where they are and are referred to
+             * @default true
+             */
+            copy_files: boolean;
             /** Path */
             path: string;
         };
@@ -1929,6 +1955,8 @@ export interface components {
             focal_source: string | null;
             /** Frame */
             frame: number | null;
+            /** Gone */
+            gone: boolean;
             /** Height */
             height: number | null;
             judged: components["schemas"]["Inspected"] | null;
@@ -4143,6 +4171,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Upload"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    point_again_api_projects__project_id__photos_point_again_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FromPath"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": number;
                 };
             };
             /** @description Validation Error */

@@ -116,10 +116,13 @@ async function dropped(e: DragEvent) {
   await send(await filesOf(e))
 }
 
+const refer = ref(false)
+const gone = computed(() => project.photos.filter((p) => p.gone).length)
 async function bring() {
-  await ask(
-    api.POST('/api/projects/{project_id}/photos/from-path', { ...project.path, body: { path: path.value } }),
-  )
+  const body = { path: path.value, copy_files: !refer.value }
+  if (gone.value)
+    await ask(api.POST('/api/projects/{project_id}/photos/point-again', { ...project.path, body }))
+  else await ask(api.POST('/api/projects/{project_id}/photos/from-path', { ...project.path, body }))
   await project.refresh()
 }
 const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [])])
@@ -144,7 +147,12 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
         :aria-label="t('photos.path')"
         @keyup.enter="bring"
       />
-      <button class="plainbtn" :disabled="!path" @click="bring">{{ t('photos.bring') }}</button>
+      <button class="plainbtn" :disabled="!path" @click="bring">
+        {{ gone ? t('photos.point', { n: gone }) : t('photos.bring') }}
+      </button>
+      <label v-if="path && !gone" class="refer" :title="t('photos.referHint')"
+        ><input v-model="refer" type="checkbox" /> {{ t('photos.refer') }}</label
+      >
       <span v-if="videos.length" class="seg"
         ><button :aria-pressed="!video" @click="shown = null">{{ t('video.sheet') }}</button
         ><button
@@ -313,6 +321,9 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
 .end {
   display: flex;
   gap: 6px;
+}
+.refer {
+  font-size: 12.5px;
 }
 .says {
   color: var(--ochre);

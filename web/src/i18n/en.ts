@@ -402,6 +402,9 @@ export const en = {
     shared: 'features shared',
   },
   photos: {
+    refer: 'without copying',
+    referHint: 'The photos stay where they are; the project points to them',
+    point: 'Point to {n} missing ones',
     leaveBrushed: 'Leave these {n} out',
     leaveSet: 'Leave this set out',
     keepSet: 'Keep this set',

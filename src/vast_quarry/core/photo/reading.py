@@ -62,7 +62,7 @@ def find_photos(folder: Path) -> list[Path]:
         p
         for p in folder.rglob("*")
         if p.suffix.lower() in PHOTO_ENDINGS
-        and p.is_file()
+        and (p.is_file() or p.is_symlink())  # a link to what is gone is told, not passed over
         and not any(part.startswith(".") for part in p.relative_to(folder).parts)
     ]
     return sorted(found, key=lambda p: _natural(str(p.relative_to(folder))))

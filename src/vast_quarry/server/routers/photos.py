@@ -33,6 +33,7 @@ class FromPath(BaseModel):
     """A folder on this machine."""
 
     path: str = Field(min_length=1)
+    copy_files: bool = Field(True, description="Copy them; else they stay where they are and are referred to")
 
 
 class Keep(BaseModel):
@@ -84,7 +85,14 @@ def from_path(project_id: int, body: FromPath, session: Db, f: Files) -> int:
     """Copy the photos of a folder on this machine."""
     get_project(session, project_id)
     f.make()
-    return pictures.bring_in(f, body.path)
+    return pictures.bring_in(f, body.path, by_reference=not body.copy_files)
+
+
+@router.post("/point-again")
+def point_again(project_id: int, body: FromPath, session: Db, f: Files) -> int:
+    """Point to photos that are no longer where they were; returns how many were found."""
+    get_project(session, project_id)
+    return pictures.point_again(f, body.path)
 
 
 @router.post("/masks", status_code=201)

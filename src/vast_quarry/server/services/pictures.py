@@ -51,6 +51,8 @@ class PhotoOut(BaseModel):
     sharpness: float | None
     state: str | None
     row: int | None
+    #: whether it was brought in by reference and is no longer where it was
+    gone: bool
     #: whether a mask file lies beside it
     masked: bool
     #: number of the frame, for photos that were taken from a video
@@ -114,9 +116,13 @@ def list_photos(project: Project, folders: Folders) -> list[PhotoOut]:
     out = []
     for file in find_photos(folders.photos):
         path = str(file.relative_to(folders.photos))
-        stat = file.stat()
+        gone = file.is_symlink() and not file.exists()
+        stat = file.lstat() if gone else file.stat()
         entry: dict[str, Any] = {"path": path, "bytes": stat.st_size, "kept": path not in left_out}
         entry |= _told(str(file), stat.st_size, stat.st_mtime_ns)
+        if gone:
+            entry["problem"] = f"is no longer where it was ({file.readlink()})."
+        entry["gone"] = gone
         photo = known.get(path)
         entry["sharpness"] = photo.sharpness if photo else None
         entry["masked"] = file.stem in masks
@@ -271,12 +277,49 @@ def take_in(folders: Folders, name: str, data: Any) -> str:
     return str(target.relative_to(folders.photos))
 
 
-def bring_in(folders: Folders, source: str) -> int:
-    """Copy photos from a folder on this machine; returns how many."""
+def bring_in(folders: Folders, source: str, by_reference: bool = False) -> int:
+    """Copy photos from a folder on this machine, or only refer to them; returns how many."""
     found = find_photos(Path(source).expanduser())
     if not found:
         raise PlainError(f"There are no photos in {source}.", "Give a folder with JPEG, PNG, TIFF or WebP files.")
     for p in found:
+        if by_reference:
+            refer_to(folders, p)
+            continue
         with open(p, "rb") as f:
             take_in(folders, p.name, f)
     return len(found)
+
+
+def refer_to(folders: Folders, file: Path) -> None:
+    """Bring in a photo as a link to where it lies, under its own name, never over another."""
+    target, n = folders.photos / file.name, 1
+    while target.exists() or target.is_symlink():
+        if target.is_symlink() and target.readlink() == file.resolve():
+            return
+        target = folders.photos / f"{file.stem} ({n}){file.suffix}"
+        n += 1
+    target.symlink_to(file.resolve())
+
+
+def point_again(folders: Folders, source: str) -> int:
+    """Point to photos that are no longer where they were, by their names in another folder; returns how many were found.
+
+    Raises
+    ------
+    PlainError
+        When none of them is there.
+    """
+    there: dict[str, Path] = {}
+    for p in find_photos(Path(source).expanduser()):
+        there.setdefault(p.name, p)
+    found = 0
+    for link in folders.photos.rglob("*"):
+        if link.is_symlink() and not link.exists() and link.readlink().name in there:
+            name = link.readlink().name
+            link.unlink()
+            link.symlink_to(there[name].resolve())
+            found += 1
+    if not found:
+        raise PlainError(f"None of the missing photos is in {source}.", "Give the folder that they lie in now.")
+    return found
