@@ -6,12 +6,14 @@ import json
 import shutil
 from pathlib import Path
 
+import numpy as np
 import pytest
 from PIL import Image
 from typer.testing import CliRunner
 
 from vast_quarry.cli.main import app
 from vast_quarry.core.errors import PlainError
+from vast_quarry.pipeline.inspect import glance
 
 PLANTED = {3: "motion blur", 7: "out of focus", 11: "overexposed", 15: "underexposed"}
 
@@ -76,3 +78,16 @@ def test_a_folder_without_photos(tmp_path: Path) -> None:
     done = CliRunner().invoke(app, ["inspect", str(tmp_path)])
     assert isinstance(done.exception, PlainError)
     assert "no photos" in str(done.exception)
+
+
+def test_only_the_subject_is_judged_where_a_mask_says_what_it_is(tmp_path: Path) -> None:
+    picture = np.full((240, 320, 3), 120, np.uint8)
+    picture[:, 160:] = 255  # a window beside the subject
+    picture[60:180, 40:120] = np.random.default_rng(0).integers(60, 180, (120, 80, 3))
+    Image.fromarray(picture).save(tmp_path / "a.png")
+    (tmp_path / "masks").mkdir()
+    mask = np.zeros((240, 320), np.uint8)
+    mask[50:190, 30:130] = 255
+    Image.fromarray(mask).save(tmp_path / "masks" / "a.png")
+    assert glance(tmp_path, "a.png").look.quality.clipped_high_percent > 40
+    assert glance(tmp_path, "a.png", tmp_path / "masks").look.quality.clipped_high_percent == 0.0

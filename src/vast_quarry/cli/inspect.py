@@ -25,6 +25,9 @@ console = Console(soft_wrap=True)
 
 def inspect_command(
     photos: Annotated[Path, typer.Argument(help="Folder with photos", show_default=False)],
+    masks: Annotated[
+        Path | None, typer.Option("--masks", help="Folder with masks named STEM.png: only the subject is judged")
+    ] = None,
     json_file: Annotated[
         Path | None, typer.Option("--json", help="Write what is found to this file, or - for the screen")
     ] = None,
@@ -34,7 +37,7 @@ def inspect_command(
     if not paths:
         raise PlainError(f"There are no photos in {photos}.", "Give the folder that holds them.")
     with ProcessPoolExecutor(mp_context=multiprocessing.get_context("spawn")) as pool:
-        looking = pool.map(glance, [photos] * len(paths), paths)
+        looking = pool.map(glance, [photos] * len(paths), paths, [masks] * len(paths))
         shown = track(looking, "Looking", total=len(paths), console=console, disable=not console.is_terminal)
         glances: list[Glance] = list(shown)
     found = inspect(photos, paths, glances)

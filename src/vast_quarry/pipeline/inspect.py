@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from pydantic import BaseModel
 
 from vast_quarry.core.errors import PlainError
+from vast_quarry.core.mask.files import mask_at
 from vast_quarry.core.match.features import find_features
 from vast_quarry.core.match.matching import coarse_subset, match_mutual, unit_descriptors
 from vast_quarry.core.photo.judging import (
@@ -30,6 +31,7 @@ from vast_quarry.core.photo.quality import SIDE, judge, linear
 from vast_quarry.core.photo.reading import load_rgb, read_facts, resized
 from vast_quarry.core.photo.tone import tone_offsets
 from vast_quarry.core.progress import Progress, silent
+from vast_quarry.pipeline.steps.masks import load_mask
 
 #: longer side at which photos are compared with each other, and features of each that are
 COMPARED, FEATURES = 900, 900
@@ -83,8 +85,8 @@ class Glance(BaseModel):
     problem: str | None = None
 
 
-def glance(folder: Path, path: str) -> Glance:
-    """Read and measure one photo."""
+def glance(folder: Path, path: str, masks: Path | None = None) -> Glance:
+    """Read and measure one photo; on its subject only, where ``masks`` holds ``STEM.png`` for it."""
     file = folder / path
     try:
         facts = read_facts(file)
@@ -100,13 +102,24 @@ def glance(folder: Path, path: str) -> Glance:
     found = find_features(cv2.cvtColor(gray, cv2.COLOR_GRAY2RGB), gray.shape[1], 3 * FEATURES, None)
     pick = coarse_subset(found.scale, FEATURES)
     look = Look(
-        path=path, quality=judge(small, None, scale), exif=facts.exif, width=facts.width, height=facts.height,
+        path=path, quality=judge(small, _subject(masks, file.stem, small), scale), exif=facts.exif, width=facts.width, height=facts.height,
         focal=facts.focal, focal_source=facts.focal_source, sha=hashlib.sha256(file.read_bytes()).hexdigest()[:24],
         hash=picture_hash(gray), small=small_picture(gray),
     )  # fmt: skip
     return Glance(
         look=look, descriptors=found.descriptors[pick], colors=_patches(shown, found.xy[pick]), xy=found.xy[pick]
     )
+
+
+def _subject(masks: Path | None, stem: str, picture: NDArray[np.uint8]) -> NDArray[np.bool_] | None:
+    file = masks / f"{stem}.png" if masks is not None else None
+    if file is None or not file.is_file():
+        return None
+    try:
+        kept = load_mask(file)
+    except OSError:
+        return None
+    return None if kept is None else mask_at(kept, picture.shape[1], picture.shape[0])
 
 
 def _patches(rgb: NDArray[np.uint8], xy: NDArray[np.float32]) -> NDArray[np.float32]:

@@ -41,7 +41,7 @@ def judge_project(folders: Folders, reporter: Reporter, cancelled: threading.Eve
     paths = [str(f.relative_to(folders.photos)) for f in files]
     pool = make_executor()
     try:
-        waiting: list[Future[Glance]] = [pool.submit(glance, folders.photos, path) for path in paths]
+        waiting: list[Future[Glance]] = [pool.submit(glance, folders.photos, path, folders.masks) for path in paths]
         glances = []
         for k, future in enumerate(waiting):
             if cancelled.is_set():
