@@ -206,6 +206,19 @@ def test_duplicates_twins_and_odd_ones() -> None:
     assert verdicts[3].proposal == verdicts[2].proposal == "keep"
 
 
+def test_of_twins_one_kind_stays_in_the_whole_set() -> None:
+    plain = [look(k) for k in range(6)]
+    # a phone's own versions, as a rule a little softer; one of them happens to be sharper
+    other = [
+        replace(p, path=f"{k:02d}_made.jpg", sha=f"m{k}", quality=replace(QUALITY, sharpness_px=1.2 if k == 4 else 1.6))
+        for k, p in enumerate(plain)
+    ]
+    links = {(i, j): 120 for i in range(12) for j in range(i + 1, 12)}
+    verdicts = judge_set([*plain, *other], links)
+    assert [v.proposal for v in verdicts] == ["keep"] * 6 + ["leave out"] * 6
+    assert all(v.reasons == ["twin"] for v in verdicts[6:])
+
+
 def test_two_objects_in_one_folder_fall_apart_and_gaps_are_told() -> None:
     looks = [look(k) for k in range(10)]
     two = {p: n for p, n in chain(10).items() if not (p[0] < 5 <= p[1])}

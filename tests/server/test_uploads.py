@@ -202,3 +202,22 @@ def test_photos_by_reference_are_told_when_they_are_gone_and_pointed_to_again(
     # nothing outside is reached by name
     for name in ("../../../secret.jpg", "/etc/passwd", "..%2f..%2fx.jpg"):
         assert client.get(f"{where}/full", params={"path": name}).status_code == 404
+
+
+def test_sets_are_split_merged_and_renamed_by_hand(client: TestClient) -> None:
+    project = new_project(client)
+    client.post(f"/api/projects/{project}/photos", files=[("files", (f"{k}.jpg", jpeg(k))) for k in range(4)])
+    where = f"/api/projects/{project}/photos"
+
+    def sets() -> list[str | None]:
+        return [p["set"] for p in client.get(where).json()]
+
+    assert sets() == [None] * 4
+    client.put(f"{where}/set", json={"paths": ["0.jpg", "1.jpg"], "name": "low lap"})
+    client.put(f"{where}/set", json={"paths": ["2.jpg"], "name": "high lap"})
+    assert sets() == ["low lap", "low lap", "high lap", None]
+    client.put(f"{where}/set", json={"paths": ["2.jpg"], "name": "low lap"})
+    client.put(f"{where}/set", json={"paths": ["0.jpg"], "name": " "})
+    assert sets() == [None, "low lap", "low lap", None]
+    assert client.put(f"{where}/set", json={"paths": ["0.jpg"], "name": "x" * 99}).status_code == 422
+    assert client.put(f"{where}/set", json={"paths": [], "name": "x"}).status_code == 422

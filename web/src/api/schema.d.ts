@@ -874,6 +874,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/photos/set": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Name Set
+         * @description Put photos into a set: rename, merge, split.
+         */
+        put: operations["name_set_api_projects__project_id__photos_set_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/photos/thumb": {
         parameters: {
             query?: never;
@@ -1972,6 +1992,8 @@ export interface components {
             problem: string | null;
             /** Row */
             row: number | null;
+            /** Set */
+            set: string | null;
             /** Sharpness */
             sharpness: number | null;
             /** State */
@@ -2411,6 +2433,19 @@ export interface components {
             ground: boolean;
             /** Gsd */
             gsd: number;
+        };
+        /**
+         * SetIn
+         * @description Photos that were shot together, and what they are called; an empty name undoes it.
+         */
+        SetIn: {
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /** Paths */
+            paths: string[];
         };
         /**
          * SettingOut
@@ -4207,6 +4242,39 @@ export interface operations {
                 content: {
                     "application/json": number;
                 };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    name_set_api_projects__project_id__photos_set_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Validation Error */
             422: {

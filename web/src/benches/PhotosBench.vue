@@ -49,14 +49,25 @@ const chart = computed(() =>
 /** Photos that belong together, by name of the set. */
 const sets = computed(() => {
   const found = new Map<string, number>()
-  for (const p of project.photos)
-    if (p.judged?.set) found.set(p.judged.set, (found.get(p.judged.set) ?? 0) + 1)
-  return [...found].filter(([, n]) => n > 1)
+  for (const p of project.photos) if (p.set) found.set(p.set, (found.get(p.set) ?? 0) + 1)
+  return [...found].sort((a, b) => b[1] - a[1]).slice(0, 6)
 })
 const only = ref<string | null>(null)
 const inSet = computed(() =>
-  only.value ? project.photos.filter((p) => p.judged?.set === only.value).map((p) => p.path) : null,
+  only.value ? project.photos.filter((p) => p.set === only.value).map((p) => p.path) : null,
 )
+const setName = ref('')
+/** The brushed photos, or those of the shown set, under one name: a new one splits, a known one merges. */
+async function nameSet() {
+  const paths = brushed.value.length ? brushed.value : inSet.value
+  if (!paths) return
+  const name = setName.value.trim()
+  await ask(api.PUT('/api/projects/{project_id}/photos/set', { ...project.path, body: { paths, name } }))
+  only.value = name || null
+  setName.value = ''
+  brushed.value = []
+  await project.refresh()
+}
 const wholeSetKept = computed(() => project.photos.some((p) => inSet.value?.includes(p.path) && p.kept))
 const order = computed(() =>
   sorted.value && judged.value
@@ -174,6 +185,15 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
       <button v-if="inSet" class="plainbtn" @click="project.keep(inSet, !wholeSetKept)">
         {{ wholeSetKept ? t('photos.leaveSet') : t('photos.keepSet') }}
       </button>
+      <el-input
+        v-if="inSet || brushed.length"
+        v-model="setName"
+        size="small"
+        style="width: 130px"
+        :placeholder="brushed.length ? t('photos.newSet') : t('photos.renameSet')"
+        :aria-label="t('photos.setName')"
+        @keyup.enter="nameSet"
+      />
       <button
         v-if="filmed.length > 8 && !video"
         class="plainbtn"
@@ -243,7 +263,7 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
             <template v-if="photo.judged?.set"
               ><br />{{
                 t('judge.figures', {
-                  set: photo.judged.set,
+                  set: photo.set,
                   px: photo.judged.sharpness_px?.toFixed(1),
                   ev: photo.judged.ev_offset?.toFixed(2),
                   dark: photo.judged.too_dark_percent?.toFixed(0),

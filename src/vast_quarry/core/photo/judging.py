@@ -9,8 +9,10 @@ fixed exposure, white balance and zoom.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from pathlib import Path
 
 import cv2
 import numpy as np
@@ -158,7 +160,7 @@ def judge_set(
         _zoom(looks, out, rows)
     for k, look in enumerate(looks):
         _settings(look, out[k])
-    for stays, goes in twice(looks):
+    for stays, goes in _of_one_kind(looks, twice(looks)):
         twins = _twins(looks[stays], looks[goes])
         out[goes].duplicate_of = looks[stays].path
         kind = "twin" if twins else "duplicate"
@@ -265,6 +267,31 @@ def _settings(look: Look, v: Verdict) -> None:
 
 def _time(seconds: float) -> str:
     return f"1/{1 / seconds:.0f} s" if seconds < 0.5 else f"{seconds:.1f} s"
+
+
+def _kind(look: Look) -> tuple[object, ...]:
+    """What versions of shots have in common: folder, ending, size, and the name without its numbers."""
+    path = Path(look.path)
+    return str(path.parent), path.suffix.lower(), look.width, look.height, re.sub(r"\d+", "#", path.stem)
+
+
+def _of_one_kind(looks: Sequence[Look], pairs: list[tuple[int, int]]) -> list[tuple[int, int]]:
+    """Pairs of twins turned so that one kind stays in the whole set: a mixture of versions matches badly.
+
+    The kind that stays is the one that is sharper, against its size, in most of the pairs.
+    """
+    votes: dict[frozenset[object], dict[object, int]] = {}
+    for a, b in pairs:
+        if _twins(looks[a], looks[b]):
+            kinds = _kind(looks[a]), _kind(looks[b])
+            tally = votes.setdefault(frozenset(kinds), {})
+            tally[kinds[0]] = tally.get(kinds[0], 0) + 1
+    out = []
+    for a, b in pairs:
+        mine = votes.get(frozenset((_kind(looks[a]), _kind(looks[b]))), {})
+        turn = _twins(looks[a], looks[b]) and mine.get(_kind(looks[b]), 0) > mine.get(_kind(looks[a]), 0)
+        out.append((b, a) if turn else (a, b))
+    return out
 
 
 def _twins(a: Look, b: Look) -> bool:

@@ -12,7 +12,7 @@ from vast_quarry.core.errors import PlainError
 from vast_quarry.pipeline.steps.photos import ToneSettings
 from vast_quarry.server.models import Job, Project
 from vast_quarry.server.routers.projects import Db, Files
-from vast_quarry.server.services import jobs, judging, pictures, tiles, toning
+from vast_quarry.server.services import jobs, judging, pictures, sets, tiles, toning
 from vast_quarry.server.services.ahead import Ahead
 from vast_quarry.server.services.folders import get_project
 
@@ -41,6 +41,13 @@ class Keep(BaseModel):
 
     paths: list[str]
     kept: bool
+
+
+class SetIn(BaseModel):
+    """Photos that were shot together, and what they are called; an empty name undoes it."""
+
+    paths: list[str] = Field(min_length=1, max_length=20_000)
+    name: str = Field("", max_length=200)
 
 
 class Color(BaseModel):
@@ -123,6 +130,13 @@ def judged_findings(project_id: int, session: Db, f: Files) -> list[str]:
     """What judging found about all photos together."""
     get_project(session, project_id)
     return judging.judged(f)[1]
+
+
+@router.put("/set", status_code=204)
+def name_set(project_id: int, body: SetIn, session: Db, f: Files) -> None:
+    """Put photos into a set: rename, merge, split."""
+    get_project(session, project_id)
+    sets.name_set(f, body.paths, body.name)
 
 
 @router.get("/tone")

@@ -28,6 +28,7 @@ from vast_quarry.server.models import Project
 from vast_quarry.server.services.folders import Folders, NotFound, safe_path
 from vast_quarry.server.services.judging import judged
 from vast_quarry.server.services.layers import version_of
+from vast_quarry.server.services.sets import by_hand, set_of
 from vast_quarry.server.services.shooting import shots_of
 
 #: side of the thumbnails on the contact sheet (pixels)
@@ -51,6 +52,8 @@ class PhotoOut(BaseModel):
     sharpness: float | None
     state: str | None
     row: int | None
+    #: which photos it was shot with
+    set: str | None
     #: whether it was brought in by reference and is no longer where it was
     gone: bool
     #: whether a mask file lies beside it
@@ -111,7 +114,7 @@ def list_photos(project: Project, folders: Folders) -> list[PhotoOut]:
     known = _known(folders)
     states = _states(folders, known)
     left_out, shots = set(project.left_out), shots_of(folders)
-    found, _ = judged(folders)
+    found, names = judged(folders)[0], by_hand(folders)
     masks = {m.stem for m in folders.masks.glob("*.png")} if folders.masks.is_dir() else set()
     out = []
     for file in find_photos(folders.photos):
@@ -122,7 +125,7 @@ def list_photos(project: Project, folders: Folders) -> list[PhotoOut]:
         entry |= _told(str(file), stat.st_size, stat.st_mtime_ns)
         if gone:
             entry["problem"] = f"is no longer where it was ({file.readlink()})."
-        entry["gone"] = gone
+        entry["gone"], entry["set"] = gone, set_of(path, names, found, shots)
         photo = known.get(path)
         entry["sharpness"] = photo.sharpness if photo else None
         entry["masked"] = file.stem in masks
