@@ -15,7 +15,8 @@ from fastapi.testclient import TestClient
 from PIL import Image
 
 from vast_quarry.server.app import make_app
-from vast_quarry.server.services import uploads
+from vast_quarry.server.services import judging, uploads
+from vast_quarry.server.services.folders import folders_of
 from vast_quarry.server.worker import work
 
 TUS = {"Tus-Resumable": "1.0.0"}
@@ -221,3 +222,42 @@ def test_sets_are_split_merged_and_renamed_by_hand(client: TestClient) -> None:
     assert sets() == [None, "low lap", "low lap", None]
     assert client.put(f"{where}/set", json={"paths": ["0.jpg"], "name": "x" * 99}).status_code == 422
     assert client.put(f"{where}/set", json={"paths": [], "name": "x"}).status_code == 422
+
+
+def test_a_run_of_everything_leaves_out_what_is_proposed_unless_somebody_decided(
+    client: TestClient, data: Path
+) -> None:
+    project = new_project(client)
+    files = [("files", (f"{k}.jpg", jpeg(k))) for k in range(3)] + [("files", ("odd.jpg", jpeg(9)))]
+    client.post(f"/api/projects/{project}/photos", files=files)
+    folders = folders_of(data, project)
+    rows = [
+        {
+            "photo": f"{k}.jpg",
+            "proposal": "keep",
+            "reasons": [],
+            "says": "",
+            "tag": judging._tag(folders.photos / f"{k}.jpg"),
+        }
+        for k in range(3)
+    ]
+    odd = {"photo": "odd.jpg", "proposal": "leave out", "reasons": ["unrelated"], "says": "shares nothing"}
+    rows.append({**odd, "tag": judging._tag(folders.photos / "odd.jpg")})
+    (folders.root / judging.JUDGED).write_text(json.dumps({"photos": rows, "findings": []}))
+
+    def run() -> tuple[int, str]:
+        client.post(f"/api/projects/{project}/layers/photos/run", params={"everything": True})
+        work(data, once=True)
+        layers = {x["layer"]: x for x in client.get(f"/api/projects/{project}/layers").json()}
+        return layers["photos"]["versions"][-1]["figures"]["usable"], "\n".join(
+            client.get("/api/jobs").json()[0]["log"]
+        )
+
+    usable, log = run()
+    assert usable == 3
+    assert "Left out as judging proposes: odd.jpg" in log
+    # somebody looked at it, and keeps it
+    client.patch(f"/api/projects/{project}/photos", json={"paths": [], "kept": False, "decided": ["odd.jpg"]})
+    usable, log = run()
+    assert usable == 4
+    assert "judging" not in log

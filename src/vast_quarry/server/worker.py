@@ -21,7 +21,7 @@ from vast_quarry.server.models import Job, Project, now
 from vast_quarry.server.services import videos
 from vast_quarry.server.services.folders import folders_of
 from vast_quarry.server.services.jobs import STOPPED, next_job, requeue_lost
-from vast_quarry.server.services.judging import judge_project
+from vast_quarry.server.services.judging import judge_project, proposed_out
 from vast_quarry.server.services.layers import places_of, recipe_of
 from vast_quarry.server.services.shooting import shoot_project
 from vast_quarry.server.services.world import make_ready
@@ -124,6 +124,11 @@ def run_job(engine: Engine, data: Path, job: Job) -> None:
             recipe = recipe_of(project)
             for layer, values in job.params.get("changes", {}).items():
                 recipe.layers[layer].update(values)
+            if job.params.get("everything") and (out := proposed_out(folders, project.left_out)):
+                # nobody has decided about these: what judging proposes counts, and is said
+                leave = recipe.layers["photos"]
+                leave["leave_out"] = sorted({*leave.get("leave_out", ()), *out})
+                reporter.say(f"Left out as judging proposes: {', '.join(out)}.")
             done = runner.run(
                 recipe, places_of(folders), until=str(job.params["layer"]), from_in_use=not job.params.get("everything")
             )

@@ -1773,6 +1773,11 @@ export interface components {
          * @description Photos to keep or to leave out.
          */
         Keep: {
+            /**
+             * Decided
+             * @description Photos whose proposals are thereby dealt with
+             */
+            decided?: string[];
             /** Kept */
             kept: boolean;
             /** Paths */

@@ -81,8 +81,9 @@ export const useProject = defineStore('project', () => {
     await refresh()
   }
 
-  async function keep(paths: string[], kept: boolean) {
-    await ask(api.PATCH('/api/projects/{project_id}/photos', { ...path.value, body: { paths, kept } }))
+  async function keep(paths: string[], kept: boolean, decided: string[] = []) {
+    const body = { paths, kept, decided }
+    await ask(api.PATCH('/api/projects/{project_id}/photos', { ...path.value, body }))
     await refresh()
   }
 

@@ -41,6 +41,7 @@ class Keep(BaseModel):
 
     paths: list[str]
     kept: bool
+    decided: list[str] = Field(default_factory=list, description="Photos whose proposals are thereby dealt with")
 
 
 class SetIn(BaseModel):
@@ -188,13 +189,15 @@ def dark(path: str, f: Files, side: Side = 480) -> Response:
 
 
 @router.patch("")
-def keep(project_id: int, body: Keep, session: Db) -> list[str]:
+def keep(project_id: int, body: Keep, session: Db, f: Files) -> list[str]:
     """Keep or leave out photos; returns what is left out now."""
     project = get_project(session, project_id)
     now = set(project.left_out)
     project.left_out = sorted(now - set(body.paths) if body.kept else now | set(body.paths))
     session.add(project)
     session.commit()
+    if body.paths or body.decided:
+        judging.decide(f, [*body.paths, *body.decided])
     return list(project.left_out)
 
 

@@ -19,6 +19,8 @@ from vast_quarry.server.services.folders import Folders
 
 #: where it is kept
 JUDGED = "judged.json"
+#: photos about which somebody has decided
+DECIDED = "decided.json"
 
 
 def _tag(file: Path) -> str:
@@ -62,6 +64,26 @@ def judge_project(folders: Folders, reporter: Reporter, cancelled: threading.Eve
     write_json(folders.root / JUDGED, {"photos": rows, "findings": found.findings})
     for finding in found.findings:
         reporter.say(finding)
+
+
+def decide(folders: Folders, paths: list[str]) -> None:
+    """Note that somebody has decided about the proposals on some photos, whichever way."""
+    known = set(decided(folders)) | set(paths)
+    write_json(folders.root / DECIDED, sorted(known))
+
+
+def decided(folders: Folders) -> list[str]:
+    """Photos about whose proposals somebody has decided."""
+    try:
+        return [str(p) for p in json.loads((folders.root / DECIDED).read_bytes())]
+    except (OSError, ValueError):
+        return []
+
+
+def proposed_out(folders: Folders, left_out: list[str]) -> list[str]:
+    """Photos that judging proposes to leave out and nobody has decided about: a run of everything leaves them out."""
+    done = {*decided(folders), *left_out}
+    return sorted(path for path, p in judged(folders)[0].items() if p.proposal == "leave out" and path not in done)
 
 
 def judged(folders: Folders) -> tuple[dict[str, Inspected], list[str]]:

@@ -45,7 +45,11 @@ function tick(p: Photo, on: boolean) {
 async function accept() {
   const paths = chosen.value.map((p) => p.path)
   before.value = paths
-  await project.keep(paths, false)
+  await project.keep(
+    paths,
+    false,
+    open.value.map((p) => p.path),
+  )
 }
 async function undo() {
   if (before.value) await project.keep(before.value, true)
