@@ -24,6 +24,7 @@ from vast_quarry.cli.rig import parse_size
 from vast_quarry.core.camera import project
 from vast_quarry.core.formats.ply import read_ply
 from vast_quarry.core.plan.coverage import Watcher
+from vast_quarry.core.plan.optics import focal_pixels
 from vast_quarry.core.plan.planner import Plan, make_plan, mend
 from vast_quarry.core.plan.request import Request
 from vast_quarry.core.plan.rings import Station
@@ -31,7 +32,7 @@ from vast_quarry.core.plan.standin import StandIn, standin_from_mesh, standin_of
 from vast_quarry.core.pose import fit_similarity
 from vast_quarry.core.raycast import RayScene
 from vast_quarry.core.rig.scenes import build_scene
-from vast_quarry.core.rig.shoot import ShootSettings, focal_pixels, shoot
+from vast_quarry.core.rig.shoot import ShootSettings, shoot
 from vast_quarry.core.surface.decimate import decimate
 from vast_quarry.pipeline.solution import load_solution
 from vast_quarry.pipeline.steps.photos import read_photo_list

@@ -85,7 +85,7 @@ def test_evening_out_brings_the_subjects_colour_together(tmp_path: Path) -> None
     shoot(ShootSettings(rings=1, per_ring=12, width=480, height=360, heldout=0, quality=95), tmp_path / "even")
     folder = tmp_path / "drift" / "photos"
     paths = sorted(p.name for p in folder.iterdir())
-    found = inspect(folder, paths, [glance(folder, p) for p in paths])
+    found = inspect(paths, [glance(folder, p) for p in paths])
     tones = {p.photo: p.tone for p in found.photos}
     assert all(tones.values())
 

@@ -3,10 +3,8 @@
 from __future__ import annotations
 
 import json
-import multiprocessing
 import sys
 from collections import Counter
-from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 from typing import Annotated
 
@@ -17,6 +15,7 @@ from rich.progress import track
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import write_json
 from vast_quarry.core.photo.reading import find_photos
+from vast_quarry.pipeline.executors import make_executor
 from vast_quarry.pipeline.inspect import Glance, glance, inspect
 from vast_quarry.pipeline.steps.photos import clean_name
 
@@ -36,11 +35,11 @@ def inspect_command(
     paths = [str(p.relative_to(photos)) for p in find_photos(photos)]
     if not paths:
         raise PlainError(f"There are no photos in {photos}.", "Give the folder that holds them.")
-    with ProcessPoolExecutor(mp_context=multiprocessing.get_context("spawn")) as pool:
+    with make_executor() as pool:
         looking = pool.map(glance, [photos] * len(paths), paths, [masks] * len(paths))
         shown = track(looking, "Looking", total=len(paths), console=console, disable=not console.is_terminal)
         glances: list[Glance] = list(shown)
-    found = inspect(photos, paths, glances)
+    found = inspect(paths, glances)
     document = {"photos": [p.model_dump() for p in found.photos], "findings": found.findings}
     if json_file is not None and str(json_file) == "-":
         sys.stdout.write(json.dumps(document, indent=1) + "\n")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Any
 
 import typer
 from pydantic import ValidationError
@@ -101,6 +101,20 @@ def _mesh_of(request: PlanIn, folder: Path) -> tuple[StandIn | None, list[str]]:
     return standin_from_mesh(*read_mesh(folder / request.mesh), request.underside)
 
 
+def _save_pdf(out: Path, data: bytes, beside: dict[str, Any] | None = None) -> None:
+    """Write a PDF, and what is to lie beside it as JSON."""
+    if out.suffix.lower() != ".pdf":
+        raise PlainError(f"{out.name} does not end in .pdf.", "Name a PDF file with --out.")
+    try:
+        out.parent.mkdir(parents=True, exist_ok=True)
+        with atomic_write(out) as f:
+            f.write(data)
+        if beside is not None:
+            write_json(out.with_suffix(".json"), beside)
+    except OSError as error:
+        raise PlainError(f"{out} cannot be written ({error.strerror}).", "Choose another place.") from error
+
+
 def marks(
     out: Annotated[Path, typer.Option("--out", help="PDF file to write", show_default=False)],
     stops: Annotated[int, typer.Option(help="Marks of a turn: 12, 18, 20, 24 or 36", min=4, max=90)] = 24,
@@ -111,14 +125,7 @@ def marks(
         rises = [float(x) for x in elevations.split(",") if x.strip()]
     except ValueError:
         raise PlainError(f"{elevations} are no elevations.", "Write them like 10,30,50.") from None
-    if out.suffix.lower() != ".pdf":
-        raise PlainError(f"{out.name} does not end in .pdf.", "Name a PDF file with --out.")
-    try:
-        out.parent.mkdir(parents=True, exist_ok=True)
-        with atomic_write(out) as f:
-            f.write(step_marks_pdf(stops, rises))
-    except OSError as error:
-        raise PlainError(f"{out} cannot be written ({error.strerror}).", "Choose another place.") from error
+    _save_pdf(out, step_marks_pdf(stops, rises))
     console.print(f"{stops} stops. Print at 100 %, and measure the line.", markup=False)
 
 
@@ -130,13 +137,5 @@ def mat(
 ) -> None:
     """A marker mat to print at true size; where its markers are is written beside it as JSON."""
     sheet = make_mat(paper, round_, first)
-    if out.suffix.lower() != ".pdf":
-        raise PlainError(f"{out.name} does not end in .pdf.", "Name a PDF file with --out.")
-    try:
-        out.parent.mkdir(parents=True, exist_ok=True)
-        with atomic_write(out) as f:
-            f.write(mat_pdf(sheet))
-        write_json(out.with_suffix(".json"), sheet.as_dict())
-    except OSError as error:
-        raise PlainError(f"{out} cannot be written ({error.strerror}).", "Choose another place.") from error
+    _save_pdf(out, mat_pdf(sheet), sheet.as_dict())
     console.print(f"{len(sheet.markers)} markers on {paper}. Print at 100 %, and measure the ruler.", markup=False)

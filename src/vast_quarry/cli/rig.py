@@ -12,11 +12,12 @@ from rich.progress import track
 
 from vast_quarry.cli.plan import read_plan
 from vast_quarry.core.errors import PlainError
+from vast_quarry.core.plan.optics import focal_pixels
 from vast_quarry.core.plan.rings import Station, parse_ring_plan
 from vast_quarry.core.rig.defects import parse_planted
 from vast_quarry.core.rig.film import film
 from vast_quarry.core.rig.scenes import SCENES
-from vast_quarry.core.rig.shoot import DEFECTS, ShootSettings, focal_pixels, shoot
+from vast_quarry.core.rig.shoot import DEFECTS, ShootSettings, shoot
 
 app = typer.Typer(help="Practice rig: made-up scenes, photographed with known truth.", no_args_is_help=True)
 console = Console()

@@ -27,8 +27,9 @@ from vast_quarry.core.photo.judging import (
     picture_hash,
     small_picture,
 )
-from vast_quarry.core.photo.quality import SIDE, judge, linear
+from vast_quarry.core.photo.quality import SIDE, judge
 from vast_quarry.core.photo.reading import load_rgb, read_facts, resized
+from vast_quarry.core.photo.srgb import linear
 from vast_quarry.core.photo.tone import tone_offsets
 from vast_quarry.core.progress import Progress, silent
 from vast_quarry.pipeline.steps.masks import load_mask
@@ -192,7 +193,7 @@ def _possible(a: NDArray[np.float32], b: NDArray[np.float32]) -> int:
     return int(np.sum(info["inliers"]))
 
 
-def inspect(folder: Path, paths: Sequence[str], glances: Sequence[Glance], progress: Progress = silent) -> Inspection:
+def inspect(paths: Sequence[str], glances: Sequence[Glance], progress: Progress = silent) -> Inspection:
     """Judge photos that were looked at."""
     good = [k for k, g in enumerate(glances) if g.problem is None]
     looks = [glances[k].look for k in good]

@@ -35,9 +35,14 @@ class Choice:
     one_turn: bool = False
 
 
+def look_step(info: VideoInfo) -> int:
+    """Every how many frames are looked at: at high rates every second one."""
+    return 2 if info.rate > 45 else 1
+
+
 def look_through(video: Path, info: VideoInfo, by: By = "motion", progress: Progress = silent) -> Scan:
     """Scan a video; when frames are chosen by motion every frame is looked at, at high rates every second one."""
-    every = 2 if by == "motion" and info.rate > 45 else 1
+    every = look_step(info) if by == "motion" else 1
 
     def watched() -> Any:
         for number, time, grey in ahead(each_frame(video, every, SIDE)):

@@ -75,13 +75,14 @@ def develop_raw(path: Path, linear: bool = False, half: bool = False) -> NDArray
             raise _DAMAGED from error
 
 
-def deep_picture(path: Path) -> NDArray | None:
-    """A picture of 16 bits a channel as stored (H, W, 3 or 4) uint16 RGB(A), not turned upright; None for any other."""
-    if path.suffix.lower() not in (".png", ".tif", ".tiff"):
+def deep_picture(path: Path, image: Image.Image) -> NDArray | None:
+    """A picture of 16 bits a channel as stored (H, W, 3 or 4) uint16 RGB(A), not turned upright; None for any other.
+
+    ``image`` is the same picture, opened: its head tells, so that only deep pictures are read again.
+    """
+    if not _is_deep(path, image):
         return None
     data = np.fromfile(path, np.uint8)
-    if not _may_be_deep(data):
-        return None
     flags = cv2.IMREAD_UNCHANGED | cv2.IMREAD_IGNORE_ORIENTATION
     picture = cv2.imdecode(data, flags)
     if picture is None or picture.dtype != np.uint16 or picture.ndim != 3 or picture.shape[2] not in (3, 4):
@@ -90,17 +91,12 @@ def deep_picture(path: Path) -> NDArray | None:
     return np.asarray(cv2.cvtColor(picture, order))
 
 
-def _may_be_deep(data: NDArray[np.uint8]) -> bool:
-    """Whether a PNG or TIFF has 16 bits a channel, by its head; TIFFs are tried unless Pillow says that they have not."""
-    head = data[:32].tobytes()
-    if head[:8] == b"\x89PNG\r\n\x1a\n":
-        return len(head) > 24 and head[24] == 16
-    try:
-        with Image.open(io.BytesIO(data.tobytes())) as image:
-            bits = image.tag_v2.get(258, (8,)) if hasattr(image, "tag_v2") else (8,)
-            return max(bits) == 16
-    except Exception:
-        return True
+def _is_deep(path: Path, image: Image.Image) -> bool:
+    """Whether a PNG or TIFF has 16 bits a channel, by its head."""
+    if image.format == "PNG":
+        with path.open("rb") as file:
+            return file.read(25)[24:] == b"\x10"
+    return image.format == "TIFF" and max(getattr(image, "tag_v2", {}).get(258, (8,))) == 16
 
 
 def as_srgb(image: Image.Image) -> Image.Image:

@@ -17,9 +17,8 @@ import numpy as np
 from PIL import Image
 
 from vast_quarry.core.photo.lensdb import crop_of
+from vast_quarry.core.plan.optics import focal_pixels
 
-#: diagonal of the 36 x 24 mm frame
-FULL_FRAME_DIAGONAL = float(np.hypot(36.0, 24.0))
 #: when nothing is known: a 35 mm equivalent between a phone's and a normal lens; refined while aligning
 GUESSED_FOCAL35 = 32.0
 
@@ -113,10 +112,9 @@ def focal_length_pixels(exif: Exif, width: int, height: int) -> tuple[float, str
         ``"35 mm equivalent"``, ``"focal length and sensor"``, ``"lens database"`` (the sensor's size by the camera's
         name) or ``"guessed"``.
     """
-    diagonal = float(np.hypot(width, height))
     longest = max(width, height)
     if exif.focal35_mm:
-        focal = exif.focal35_mm / FULL_FRAME_DIAGONAL * diagonal
+        focal = focal_pixels(exif.focal35_mm, width, height)
         if 0.2 * longest < focal < 30 * longest:
             return focal, "35 mm equivalent"
     if exif.focal_mm and exif.plane_resolution:
@@ -124,7 +122,7 @@ def focal_length_pixels(exif: Exif, width: int, height: int) -> tuple[float, str
         if 0.2 * longest < focal < 30 * longest:
             return focal, "focal length and sensor"
     if exif.focal_mm and exif.make and exif.model and (crop := crop_of(exif.make, exif.model)):
-        focal = exif.focal_mm * crop / FULL_FRAME_DIAGONAL * diagonal
+        focal = focal_pixels(exif.focal_mm * crop, width, height)
         if 0.2 * longest < focal < 30 * longest:
             return focal, "lens database"
-    return GUESSED_FOCAL35 / FULL_FRAME_DIAGONAL * diagonal, "guessed"
+    return focal_pixels(GUESSED_FOCAL35, width, height), "guessed"

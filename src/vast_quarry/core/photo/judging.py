@@ -22,6 +22,7 @@ from scipy.sparse.csgraph import connected_components
 
 from vast_quarry.core.photo.exif import Exif
 from vast_quarry.core.photo.quality import Quality
+from vast_quarry.core.plan.optics import shutter_text
 
 #: edges this much wider than the set's median are doubtful, are to be left out; and at least so wide (pixels)
 BLURRED, USELESS = 1.7, 2.6
@@ -259,14 +260,10 @@ def _settings(look: Look, v: Verdict) -> None:
     limit = min(LONGEST, 1.0 / e.focal35_mm) if e.focal35_mm else LONGEST
     if e.exposure_s and e.exposure_s > 1.02 * limit:
         v.reasons.append("slow shutter")
-        v.notes.append(f"was exposed for {_time(e.exposure_s)}; by hand {_time(limit)} is the longest")
+        v.notes.append(f"was exposed for {shutter_text(e.exposure_s)}; by hand {shutter_text(limit)} is the longest")
     if e.iso and e.iso >= HIGH_ISO:
         v.reasons.append("high ISO")
         v.notes.append(f"was taken at ISO {e.iso}")
-
-
-def _time(seconds: float) -> str:
-    return f"1/{1 / seconds:.0f} s" if seconds < 0.5 else f"{seconds:.1f} s"
 
 
 def _kind(look: Look) -> tuple[object, ...]:

@@ -22,6 +22,8 @@ import numpy as np
 from numba import njit, prange
 from numpy.typing import NDArray
 
+from vast_quarry.core.photo.srgb import linear
+
 Floats = NDArray[np.float32]
 
 #: standard deviation of the smoothing against noise (pixels); what it adds to a width is taken off again
@@ -88,13 +90,6 @@ class Quality:
     def lopsided(self) -> float:
         """How much wider edges are in the most blurred direction than in the least."""
         return self.widest_px / max(self.narrowest_px, 1e-6)
-
-
-def linear(rgb: NDArray[np.uint8]) -> Floats:
-    """Linear light (0..1) of sRGB values."""
-    x = np.arange(256) / 255.0
-    table = np.where(x <= 0.04045, x / 12.92, ((x + 0.055) / 1.055) ** 2.4).astype(np.float32)
-    return table[rgb]
 
 
 @njit(cache=True)

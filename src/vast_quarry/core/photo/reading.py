@@ -186,7 +186,7 @@ def _full(path: Path) -> NDArray[np.uint8]:
         _check_size(*raw_size(path))
         return np.asarray(develop_raw(path), np.uint8)
     image = _open(path)
-    deep = deep_picture(path)
+    deep = deep_picture(path, image)
     if deep is not None:
         eight = Image.fromarray(np.asarray((deep[..., :3].astype(np.uint32) * 255 + 32767) // 65535, np.uint8))
         eight.info["icc_profile"] = image.info.get("icc_profile")
@@ -231,7 +231,7 @@ def load_alpha(path: Path) -> NDArray[np.bool_] | None:
     if is_raw(path):
         return None
     image = _open(path)
-    deep = deep_picture(path)
+    deep = deep_picture(path, image)
     if deep is not None:
         if deep.shape[2] < 4:
             return None

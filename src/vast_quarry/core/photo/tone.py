@@ -21,6 +21,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from vast_quarry.core.photo.srgb import coded, linear
+
 Array = NDArray[np.float64]
 
 #: luminance (linear) below which shadows are lifted
@@ -116,14 +118,6 @@ class Tone:
         return asdict(self)
 
 
-def _decoded() -> NDArray[np.float32]:
-    x = np.arange(256) / 255.0
-    return np.where(x <= 0.04045, x / 12.92, ((x + 0.055) / 1.055) ** 2.4).astype(np.float32)
-
-
-_LINEAR = _decoded()
-
-
 def apply_tone(rgb: NDArray[np.uint8], tone: Tone | None) -> NDArray[np.uint8]:
     """A photo (H, W, 3) with a tone: gains and lifted shadows in linear light, the rest as it is coded."""
     if tone is None:
@@ -131,7 +125,7 @@ def apply_tone(rgb: NDArray[np.uint8], tone: Tone | None) -> NDArray[np.uint8]:
     gain = 2.0 ** (np.array([tone.red, tone.green, tone.blue], np.float32) + np.float32(tone.brightness))
     if tone.denoise:
         rgb = np.asarray(cv2.bilateralFilter(rgb, 5, 6 + 24 * tone.denoise, 1 + 2 * tone.denoise), np.uint8)
-    x = _LINEAR[rgb] * gain
+    x = linear(rgb) * gain
     if tone.corners:
         h, w = rgb.shape[:2]
         v, u = (np.arange(h) - (h - 1) / 2) ** 2, (np.arange(w) - (w - 1) / 2) ** 2
@@ -142,8 +136,7 @@ def apply_tone(rgb: NDArray[np.uint8], tone: Tone | None) -> NDArray[np.uint8]:
         # falls off smoothly to nothing at middle grey, so that no edge appears
         t = np.clip(y / SHADOW, 0.0, 1.0)
         x = x * (2.0 ** (2.6 * tone.shadows * (1 - t) ** 2))[..., None]
-    x = np.clip(x, 0.0, 1.0)
-    x = np.where(x <= 0.0031308, 12.92 * x, 1.055 * np.power(x, 1 / 2.4) - 0.055)
+    x = coded(np.clip(x, 0.0, 1.0))
     if tone.black != 0.0 or tone.white != 1.0:
         x = np.clip((x - tone.black) / max(tone.white - tone.black, 0.05), 0.0, 1.0)
     if tone.contrast:

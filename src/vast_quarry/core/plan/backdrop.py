@@ -39,14 +39,9 @@ class Backdrop:
 
 def lab(rgb: NDArray) -> NDArray[np.float64]:
     """CIE L*a*b* (N, 3) of sRGB colours (N, 3) in 0..255."""
-    c = np.asarray(rgb, float) / 255
-    linear = np.where(c <= 0.04045, c / 12.92, ((c + 0.055) / 1.055) ** 2.4)
-    m = np.array(
-        [[0.4124564, 0.3575761, 0.1804375], [0.2126729, 0.7151522, 0.0721750], [0.0193339, 0.1191920, 0.9503041]]
-    )
-    xyz = linear @ m.T / [0.95047, 1.0, 1.08883]
-    f = np.where(xyz > (6 / 29) ** 3, np.cbrt(xyz), xyz / (3 * (6 / 29) ** 2) + 4 / 29)
-    return np.stack([116 * f[:, 1] - 16, 500 * (f[:, 0] - f[:, 1]), 200 * (f[:, 1] - f[:, 2])], 1)
+    from skimage.color import rgb2lab  # slow to load: only for those who ask for a colour
+
+    return np.asarray(rgb2lab(np.asarray(rgb, float) / 255))
 
 
 def parse_color(text: str) -> tuple[int, int, int]:

@@ -11,7 +11,14 @@ import numpy as np
 from vast_quarry.core.plan.advice import advice
 from vast_quarry.core.plan.coverage import ENOUGH
 from vast_quarry.core.plan.light import EXPOSURE
-from vast_quarry.core.plan.optics import Optics, airy_diameter, aperture_for, diffraction_limit, shutter_for
+from vast_quarry.core.plan.optics import (
+    Optics,
+    airy_diameter,
+    aperture_for,
+    diffraction_limit,
+    shutter_for,
+    shutter_text,
+)
 from vast_quarry.core.plan.request import Request
 from vast_quarry.core.plan.rings import Station
 
@@ -63,20 +70,16 @@ def optics_findings(p: Request, o: Optics, reach: float) -> list[str]:
     shutter = shutter_of(p)
     if p.hold == "hand" and shutter > 1.02 * o.longest_by_hand():
         out.append(
-            f"The light asks for {_time(shutter)} at f/{p.f_number:g} and ISO {p.iso:g}; by hand {_time(o.longest_by_hand())} is the "
+            f"The light asks for {shutter_text(shutter)} at f/{p.f_number:g} and ISO {p.iso:g}; by hand {shutter_text(o.longest_by_hand())} is the "
             "longest. Use a tripod, more light, or a higher ISO."
             if not p.shutter_s
-            else f"{_time(shutter)} is too long by hand; {_time(o.longest_by_hand())} is the longest."
+            else f"{shutter_text(shutter)} is too long by hand; {shutter_text(o.longest_by_hand())} is the longest."
         )
     if p.hold == "table" and (b := blur_px(p, o)) > 0.5:
         out.append(
             f"The table turns too fast: {b:.1f} pixels of motion blur. Turn slower, or open the shutter for less time."
         )
     return out
-
-
-def _time(seconds: float) -> str:
-    return f"1/{1 / seconds:.0f} s" if seconds < 0.5 else f"{seconds:.1f} s"
 
 
 def same_spot(stations: Sequence[Station], distance: float) -> list[tuple[int, int]]:

@@ -34,6 +34,16 @@ MATCH_PX = 0.3
 BY_HAND = 1.0 / 120.0
 
 
+def focal_pixels(focal35: float, width: int, height: int) -> float:
+    """Focal length in pixels of a 35 mm equivalent (mm), by the diagonal (43.27 mm)."""
+    return float(focal35 / FRAME35 * math.hypot(width, height))
+
+
+def shutter_text(seconds: float) -> str:
+    """A shutter time as it is written on cameras."""
+    return f"1/{1 / seconds:.0f} s" if seconds < 0.5 else f"{seconds:.1f} s"
+
+
 def ground_sample(distance: float, focal_px: float) -> float:
     """Metres on the subject per pixel, at a distance in metres and a focal length in pixels."""
     return distance / focal_px

@@ -11,6 +11,7 @@ import numpy as np
 from vast_quarry.core.formats.gltf import cameras_glb
 from vast_quarry.core.formats.pdf import shot_list_pdf
 from vast_quarry.core.plan.findings import blur_px, shutter_of
+from vast_quarry.core.plan.optics import shutter_text
 from vast_quarry.core.plan.planner import Plan
 
 HEADING = ["shot", "lap", "turn_deg", "camera_height_m", "distance_m", "tilt_deg", "x_m", "y_m", "z_m", "for"]
@@ -47,7 +48,7 @@ def shot_sheet(plan: Plan, title: str) -> bytes:
     facts = [
         f"{len(plan.stations)} shots from about {plan.distance:.2f} m, focused there; sharp from {near:.2f} m to "
         + ("infinity." if math.isinf(far) else f"{far:.2f} m."),
-        f"{p.focal_mm:g} mm, f/{p.f_number:g}, ISO {p.iso:g}, {_shutter(shutter_of(p))}"
+        f"{p.focal_mm:g} mm, f/{p.f_number:g}, ISO {p.iso:g}, {shutter_text(shutter_of(p))}"
         + (f" ({blur_px(p, o):.1f} pixels of motion blur)" if p.hold != "tripod" else "")
         + f"; by hand not slower than 1/{1 / o.longest_by_hand():.0f} s. Fix focus, zoom, exposure and white balance.",
         f"One pixel is {o.gsd_mm:.2g} mm on the subject; depth to about {1000 * plan.precision:.2g} mm.",
@@ -57,10 +58,6 @@ def shot_sheet(plan: Plan, title: str) -> bytes:
     heading = ["shot", "lap", "for", "turn", "camera height", "distance", "tilt"]
     places = [(float(s.center[0]), float(s.center[1])) for s in plan.stations]
     return shot_list_pdf(title, facts, [heading, *short], places, float(max(plan.standin.size[:2])) / 2)
-
-
-def _shutter(seconds: float) -> str:
-    return f"1/{1 / seconds:.0f} s" if seconds < 0.5 else f"{seconds:.1f} s"
 
 
 def planned_glb(plan: Plan) -> bytes:

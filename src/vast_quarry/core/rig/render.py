@@ -13,6 +13,7 @@ from numba import njit, prange
 from numpy.typing import NDArray
 
 from vast_quarry.core.camera import Camera, undistort
+from vast_quarry.core.photo.srgb import coded
 from vast_quarry.core.pose import rotation_from_vector
 from vast_quarry.core.raycast import RayScene
 from vast_quarry.core.rig.paint import PRINT, albedo
@@ -183,6 +184,4 @@ def develop(linear: NDArray[np.float32], shot: Shot) -> NDArray[np.uint8]:
 
 def to_srgb8(linear: NDArray) -> NDArray[np.uint8]:
     """Linear light to 8-bit sRGB (IEC 61966-2-1)."""
-    x = np.clip(linear, 0.0, 1.0)
-    y = np.where(x <= 0.0031308, 12.92 * x, 1.055 * np.power(x, 1 / 2.4) - 0.055)
-    return (y * 255.0 + 0.5).astype(np.uint8)
+    return (coded(np.clip(linear, 0.0, 1.0)) * 255.0 + 0.5).astype(np.uint8)

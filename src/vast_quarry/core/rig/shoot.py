@@ -19,6 +19,7 @@ from vast_quarry.core.camera import Camera
 from vast_quarry.core.formats.atomic import write_json
 from vast_quarry.core.formats.ply import PlyData, write_ply
 from vast_quarry.core.plan.mats import make_mat
+from vast_quarry.core.plan.optics import focal_pixels
 from vast_quarry.core.plan.planner import make_plan
 from vast_quarry.core.plan.request import Request
 from vast_quarry.core.plan.rings import Station, fitting_distance, ring_elevations, rings
@@ -73,11 +74,6 @@ class Exposure:
     shutter_s: float = 1 / 125
     f_number: float = 8.0
     iso: float = 200
-
-
-def focal_pixels(focal35: float, width: int, height: int) -> float:
-    """Focal length in pixels of a 35 mm equivalent by the diagonal (43.27 mm)."""
-    return float(focal35 / np.hypot(36.0, 24.0) * np.hypot(width, height))
 
 
 def rig_camera(settings: ShootSettings) -> Camera:

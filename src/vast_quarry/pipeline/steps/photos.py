@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hashlib
 import json
-import math
 from pathlib import Path
 from typing import Any, ClassVar
 
@@ -13,9 +12,10 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import write_json
-from vast_quarry.core.photo.exif import FULL_FRAME_DIAGONAL, Exif
+from vast_quarry.core.photo.exif import Exif
 from vast_quarry.core.photo.reading import find_photos, load_rgb, read_facts, sharpness
 from vast_quarry.core.photo.tone import Tone
+from vast_quarry.core.plan.optics import focal_pixels
 from vast_quarry.pipeline.step import Context, StepSettings
 
 
@@ -207,7 +207,7 @@ class PhotosStep:
                 context.found(f"{clean_name(photo.path)} {photo.problem}")
         for photo in photos:
             if settings.focal_as_35_mm and photo.focal_source == "guessed" and photo.width and photo.height:
-                photo.focal = settings.focal_as_35_mm / FULL_FRAME_DIAGONAL * math.hypot(photo.width, photo.height)
+                photo.focal = focal_pixels(settings.focal_as_35_mm, photo.width, photo.height)
                 photo.focal_source = "typed in"
             r, g, b = settings.gains.get(photo.path, (0.0, 0.0, 0.0))
             tone = Tone(red=r, green=g, blue=b, **settings.tone.model_dump())

@@ -58,7 +58,7 @@ def judge_project(folders: Folders, reporter: Reporter, cancelled: threading.Eve
             raise Cancelled
         reporter.stage("photos", "Comparing photos", done, total)
 
-    found = inspect(folders.photos, paths, glances, progress)
+    found = inspect(paths, glances, progress)
     tags = {path: _tag(f) for path, f in zip(paths, files)}
     rows = [{**p.model_dump(), "tag": tags[p.photo]} for p in found.photos]
     write_json(folders.root / JUDGED, {"photos": rows, "findings": found.findings})

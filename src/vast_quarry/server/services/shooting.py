@@ -13,10 +13,10 @@ from pydantic import BaseModel, Field
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import atomic_write, write_json
 from vast_quarry.core.plan.findings import shutter_of
+from vast_quarry.core.plan.optics import focal_pixels
 from vast_quarry.core.plan.planner import Plan
 from vast_quarry.core.plan.rings import Station
 from vast_quarry.core.progress import Cancelled
-from vast_quarry.core.rig.shoot import focal_pixels
 from vast_quarry.pipeline.planning import PlanIn
 from vast_quarry.server.services.equipment import Equipment, at_front, shipped_rig
 from vast_quarry.server.services.folders import Folders

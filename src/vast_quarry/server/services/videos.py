@@ -20,7 +20,7 @@ from vast_quarry.core.photo.frames import SIDE, Scan, laps, scan, still_edges
 from vast_quarry.core.photo.video import VIDEO_ENDINGS, VideoInfo, ahead, each_frame, is_video, probe
 from vast_quarry.core.progress import Cancelled
 from vast_quarry.pipeline.step import Reporter
-from vast_quarry.pipeline.video import Choice, chosen_frames, extract
+from vast_quarry.pipeline.video import Choice, chosen_frames, extract, look_step
 from vast_quarry.server.services.folders import Folders, NotFound
 
 #: pictures that stand in while somebody drags along a video
@@ -132,7 +132,7 @@ def look(folders: Folders, name: str, reporter: Reporter, cancelled: threading.E
     cache = _cache(folders, file)
     cache.mkdir(parents=True, exist_ok=True)
     reporter.begin("photos", "Looking through the video")
-    every = 2 if info.rate > 45 else 1
+    every = look_step(info)
     apart = max(1, round(info.frames / every / PROXIES))
     times: list[float] = []
 
