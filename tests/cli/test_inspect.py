@@ -19,7 +19,7 @@ PLANTED = {3: "motion blur", 7: "out of focus", 11: "overexposed", 15: "underexp
 
 
 @pytest.fixture(scope="module")
-def found(tmp_path_factory: pytest.TempPathFactory) -> dict[str, dict]:
+def spoilt(tmp_path_factory: pytest.TempPathFactory) -> Path:
     folder = tmp_path_factory.mktemp("shoot")
     plant = "3:motion:9,7:focus:8,11:ev:1.7,15:ev:-2.5"
     call = ["rig", "shoot", "--plan", "ring:1x18", "--size", "640x480", "--plant", plant, "--out", str(folder / "set")]
@@ -43,10 +43,16 @@ def found(tmp_path_factory: pytest.TempPathFactory) -> dict[str, dict]:
     shutil.copy(photos / "milestone_009.jpg", photos / "milestone_009_copy.jpg")
     shutil.copy(folder / "other" / "photos" / "finial_001.jpg", photos / "zz.jpg")
     (photos / "cut.jpg").write_bytes((photos / "milestone_001.jpg").read_bytes()[:8000])
-    done = CliRunner().invoke(app, ["inspect", str(photos), "--json", str(folder / "found.json")])
+    return photos
+
+
+@pytest.fixture(scope="module")
+def found(spoilt: Path) -> dict[str, dict]:
+    told = spoilt.parent / "found.json"
+    done = CliRunner().invoke(app, ["inspect", str(spoilt), "--json", str(told)])
     assert done.exit_code == 0, done.exception
     assert "to leave out" in done.stdout
-    return {p["photo"]: p for p in json.loads((folder / "found.json").read_text())["photos"]}
+    return {p["photo"]: p for p in json.loads(told.read_text())["photos"]}
 
 
 def test_every_planted_defect_is_found(found: dict[str, dict]) -> None:
@@ -64,6 +70,19 @@ def test_no_good_photo_is_condemned(found: dict[str, dict]) -> None:
     good = [f"milestone_{k:03d}.jpg" for k in range(1, 19) if k not in PLANTED]
     assert [n for n in good if found[n]["proposal"] != "keep"] == []
     assert len({found[n]["set"] for n in good}) == 1
+
+
+def test_aligning_leaves_out_only_what_cannot_serve_and_says_so(spoilt: Path, tmp_path: Path) -> None:
+    out = tmp_path / "out"
+    done = CliRunner().invoke(app, ["align", str(spoilt), "--grade", "rough", "--out", str(out)])
+    assert done.exit_code == 0, done.exception
+    without = {row["photo"]: row["why"] for row in json.loads((out / "report.json").read_text())["left_out"]}
+    assert "belongs to nothing else" in without.pop("zz.jpg")
+    assert without.pop("cut.jpg").startswith("is cut short")
+    assert without.pop("milestone_009_copy.jpg") == "is the same file as milestone_009.jpg."
+    # blurred and badly exposed ones may fail to be placed, good ones may not
+    assert set(without) <= {f"milestone_{k:03d}.jpg" for k in PLANTED}
+    assert "zz.jpg belongs to nothing else" in done.stdout
 
 
 def test_figures_are_those_that_were_planted(found: dict[str, dict]) -> None:

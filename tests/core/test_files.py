@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import os
+import struct
 from pathlib import Path
 
 import numpy as np
@@ -19,7 +20,7 @@ from vast_quarry.core.formats.gltf import write_glb, y_up
 from vast_quarry.core.formats.obj import write_obj
 from vast_quarry.core.formats.ply import PlyData, read_ply, write_ply
 from vast_quarry.core.mask.files import mask_at, mask_path, read_mask, shrunk
-from vast_quarry.core.photo.exif import Exif, focal_length_pixels, read_exif
+from vast_quarry.core.photo.exif import Exif, focal_length_pixels, focus_mode, read_exif
 from vast_quarry.core.photo.reading import find_photos, load_alpha, load_rgb, read_facts, resized, sharpness
 
 
@@ -62,6 +63,31 @@ def test_focal_length_and_where_it_came_from() -> None:
     assert by_sensor == (pytest.approx(8333.3, abs=0.1), "focal length and sensor")
     assert focal_length_pixels(Exif(), 6000, 4000)[1] == "guessed"
     assert focal_length_pixels(Exif(focal35_mm=90000), 6000, 4000)[1] == "guessed"
+
+
+def makers_notes(focus: int) -> bytes:
+    """Notes as one maker lays them out: its name, then an IFD with offsets from the name; tag 0x1021 is focus."""
+    return (
+        b"FUJIFILM" + struct.pack("<IH", 12, 1) + struct.pack("<HHIHH", 0x1021, 3, 1, focus, 0) + struct.pack("<I", 0)
+    )
+
+
+@pytest.mark.parametrize(("focus", "mode"), [(0, "automatic"), (1, "by hand")])
+def test_focus_in_the_makers_own_notes(tmp_path: Path, focus: int, mode: str) -> None:
+    exif = Image.Exif()
+    exif[0x010F], exif[0x0110] = "FUJIFILM", "made up"
+    exif.get_ifd(0x8769)[0x927C] = makers_notes(focus)
+    file = tmp_path / "a.jpg"
+    corner_photo().save(file, exif=exif)
+    assert focus_mode(file) == mode
+
+
+def test_notes_that_say_nothing_of_focus(tmp_path: Path) -> None:
+    file = tmp_path / "a.jpg"
+    corner_photo().save(file)
+    assert focus_mode(file) is None
+    corner_photo().save(file, exif=b"Exif\x00\x00MM\x00*\xff\xff\xff\xff" + os.urandom(64))
+    assert focus_mode(file) is None
 
 
 def test_hostile_exif_counts_as_none() -> None:

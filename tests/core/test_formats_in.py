@@ -16,6 +16,8 @@ from vast_quarry.core.photo import reading
 from vast_quarry.core.photo.decode import develop_raw
 from vast_quarry.core.photo.reading import PHOTO_ENDINGS, load_alpha, load_rgb, load_small, read_facts
 
+DATA = Path(__file__).parent.parent / "data"
+
 
 def ramp(width: int = 120, height: int = 90) -> np.ndarray:
     """Red grows to the right, green downwards."""
@@ -129,3 +131,20 @@ def test_a_picture_over_the_limit_is_not_decoded(tmp_path: Path, monkeypatch: py
     for name in ("deep.tif", "shot.dng"):
         with pytest.raises(PlainError, match="megapixels"):
             load_rgb(tmp_path / name)
+
+
+@pytest.mark.parametrize("name", ["ramp.heic", "ramp-turned.heic"])
+def test_a_whole_heic_file_is_read_upright_with_its_exif(tmp_path: Path, name: str) -> None:
+    # made from the ramp with libheif 1.23 (x265), the second one as a phone held upright stores it: lying, with a turn
+    file = DATA / name
+    facts = read_facts(file)
+    assert (facts.width, facts.height) == (192, 128)
+    assert (facts.exif.model, facts.exif.iso, facts.focal_source) == ("Pocket One", 64, "35 mm equivalent")
+    rgb = load_rgb(file).astype(int)
+    expected = ramp(192, 128) // 257
+    assert np.abs(rgb[4:-4, 4:-4] - expected[4:-4, 4:-4]).mean() < 4
+    assert load_small(file, 96).shape == (64, 96, 3)
+    cut = tmp_path / "cut.heic"
+    cut.write_bytes(file.read_bytes()[:-300])
+    with pytest.raises(PlainError, match=r"damaged|not a picture"):
+        load_rgb(cut)

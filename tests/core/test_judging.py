@@ -239,6 +239,14 @@ def test_what_was_left_on_automatic() -> None:
     assert "Colours drift" in automatic(looks, drift)[0]
 
 
+def test_focus_that_was_left_on_automatic_or_moved() -> None:
+    looks = [look(k) for k in range(6)]
+    assert "Focus was left on automatic" in automatic([replace(looks[0], focus="automatic"), *looks[1:]])[0]
+    assert automatic([replace(x, focus="by hand") for x in looks]) == []
+    moved = [replace(x, exif=replace(x.exif, extra={"distance_m": 0.8 + 0.1 * (k % 3)})) for k, x in enumerate(looks)]
+    assert "between 0.8 and 1 m" in automatic(moved)[0]
+
+
 def test_planted_defects_are_read_as_written() -> None:
     found = parse_planted("3:motion:8, 7:ev:-1.5,9:motion:4:90")
     assert [(d.photo, d.kind, d.amount, d.angle) for d in found] == [

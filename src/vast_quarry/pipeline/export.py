@@ -16,6 +16,7 @@ from vast_quarry.core.formats.ply import PlyData, write_ply
 from vast_quarry.pipeline.recipe import Recipe, write_recipe
 from vast_quarry.pipeline.run import RunResult
 from vast_quarry.pipeline.solution import load_solution
+from vast_quarry.pipeline.steps.photos import clean_name, read_photo_list
 from vast_quarry.pipeline.steps.points import load_cloud
 from vast_quarry.pipeline.steps.texture import texture_bytes
 from vast_quarry.pipeline.store import Store
@@ -54,7 +55,19 @@ def write_model(store: Store, result: RunResult, out: Path) -> None:
         write_obj(out / "model.obj", *parts)
 
 
-def report(result: RunResult, recipe: Recipe) -> dict[str, Any]:
+def left_out(store: Store, result: RunResult) -> list[dict[str, str]]:
+    """Photos that the result does without, each with the reason: ``{"photo", "why"}``."""
+    listed = read_photo_list(store.folder(result.versions["photos"]))
+    out = [{"photo": clean_name(p.path), "why": p.problem or "cannot be used."} for p in listed.photos if not p.usable]
+    if "cameras" in result.versions:
+        solution = load_solution(store.folder(result.versions["cameras"]))
+        names = {p.number: clean_name(p.path) for p in listed.photos}
+        loose = [n for n, state in zip(solution.numbers, solution.states) if state == "loose"]
+        out += [{"photo": names[int(n)], "why": "belongs to nothing else: it could not be placed."} for n in loose]
+    return sorted(out, key=lambda row: row["photo"])
+
+
+def report(result: RunResult, recipe: Recipe, without: list[dict[str, str]]) -> dict[str, Any]:
     """``report.json``; schema in ``docs/formats.md``."""
     photos = result.versions["photos"].figures
     megapixels = max(float(photos.get("megapixels") or 0), 1e-9)
@@ -65,6 +78,7 @@ def report(result: RunResult, recipe: Recipe) -> dict[str, Any]:
         "seconds_per_megapixel": round(result.seconds / megapixels, 3),
         "peak_memory_mb": round(result.peak_bytes / 1e6),
         "steps": result.steps,
+        "left_out": without,
         "findings": result.findings,
     }
 
@@ -75,4 +89,4 @@ def write_results(store: Store, result: RunResult, recipe: Recipe, out: Path) ->
     if "texture" in result.versions:
         write_model(store, result, out)
     write_recipe(out / "recipe.json", recipe, result.settings)
-    write_json(out / "report.json", report(result, recipe))
+    write_json(out / "report.json", report(result, recipe, left_out(store, result)))

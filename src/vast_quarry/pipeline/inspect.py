@@ -17,6 +17,7 @@ from vast_quarry.core.errors import PlainError
 from vast_quarry.core.mask.files import mask_at
 from vast_quarry.core.match.features import find_features
 from vast_quarry.core.match.matching import coarse_subset, match_mutual, unit_descriptors
+from vast_quarry.core.photo.exif import focus_mode
 from vast_quarry.core.photo.judging import (
     SHARED,
     Look,
@@ -105,7 +106,7 @@ def glance(folder: Path, path: str, masks: Path | None = None) -> Glance:
     look = Look(
         path=path, quality=judge(small, _subject(masks, file.stem, small), scale), exif=facts.exif, width=facts.width, height=facts.height,
         focal=facts.focal, focal_source=facts.focal_source, sha=hashlib.sha256(file.read_bytes()).hexdigest()[:24],
-        hash=picture_hash(gray), small=small_picture(gray),
+        hash=picture_hash(gray), small=small_picture(gray), focus=focus_mode(file),
     )  # fmt: skip
     return Glance(
         look=look, descriptors=found.descriptors[pick], colors=_patches(shown, found.xy[pick]), xy=found.xy[pick]

@@ -10,7 +10,9 @@ FocalPlaneResolutionUnit (0xA210), Orientation (0x0112). The 35 mm equivalent is
 from __future__ import annotations
 
 import json
+import logging
 from dataclasses import dataclass, field
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -39,6 +41,22 @@ class Exif:
     taken: str | None = None
     orientation: int = 1
     extra: dict[str, Any] = field(default_factory=dict)
+
+
+def focus_mode(path: Path) -> str | None:
+    """``"automatic"`` or ``"by hand"``, where the maker's own notes in a photo say so; they follow no standard."""
+    import exifread  # only judging asks for it
+
+    logging.getLogger("exifread").setLevel(logging.CRITICAL)
+    try:
+        with open(path, "rb") as f:
+            tags = exifread.process_file(f, details=True)
+    except Exception:  # notes are laid out as each maker likes: what cannot be read says nothing
+        return None
+    told = next((str(v) for k, v in tags.items() if k.startswith("MakerNote") and k.endswith("FocusMode")), "").lower()
+    if not told or told.isdigit():
+        return None
+    return "by hand" if told.startswith("m") or "manual" in told else "automatic"
 
 
 def _number(value: Any) -> float | None:
@@ -92,7 +110,12 @@ def read_exif(image: Image.Image) -> Exif:
         iso=int(iso) if iso else None,
         taken=_text(sub.get(0x9003) or root.get(0x0132)),
         orientation=int(orientation) if orientation in (1, 2, 3, 4, 5, 6, 7, 8) else 1,
-        extra={"white_balance": sub.get(0xA403), "program": sub.get(0x8822), "source": _source(sub.get(0x9286))},
+        extra={
+            "white_balance": sub.get(0xA403),
+            "program": sub.get(0x8822),
+            "distance_m": _number(sub.get(0x9206)),
+            "source": _source(sub.get(0x9286)),
+        },
     )
 
 

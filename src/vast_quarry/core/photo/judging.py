@@ -39,6 +39,8 @@ SHARED, USUAL = 14, 45
 HASH_BITS, SAME = 6, 0.985
 #: difference of focal length that is another zoom
 ZOOM = 0.08
+#: ratio of focusing distances of one shoot that is told
+FOCUSED = 1.1
 #: shutter times (s) and ISO that are told
 LONGEST, HIGH_ISO = 1 / 120, 800
 
@@ -57,6 +59,8 @@ class Look:
     sha: str
     hash: int
     small: NDArray[np.float32]
+    #: ``"automatic"`` or ``"by hand"``; None where the photo does not say
+    focus: str | None = None
 
 
 @dataclass
@@ -330,6 +334,12 @@ def automatic(looks: Sequence[Look], tones: NDArray[np.float64] | None = None) -
     warm = _spread(_offsets(known[:, 0] - known[:, 2])) if len(known) else 0.0
     if warm > 0.12 and len(out) < 2:
         out.append("Colours drift from photo to photo: fix the white balance.")
+    if any(x.focus == "automatic" for x in looks):
+        out.append("Focus was left on automatic: focus once, then switch the lens to focusing by hand.")
+    elif len(near := [d for x in looks if (d := x.exif.extra.get("distance_m"))]) > 2 and max(near) > FOCUSED * min(
+        near
+    ):
+        out.append(f"Focus moved between {min(near):.2g} and {max(near):.2g} m: focus once and leave it.")
     focals = {round(x.exif.focal_mm, 1) for x in looks if x.exif.focal_mm}
     if len(focals) > 1:
         out.append("The zoom was changed: leave it where it is.")
