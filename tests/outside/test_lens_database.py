@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import numpy as np
 import pytest
 
 from vast_quarry.core.photo.exif import Exif, focal_length_pixels
-from vast_quarry.core.photo.lensdb import PHONES, crop_of, find_cameras, find_lenses, sensor_of
+from vast_quarry.core.photo.falloff import stops_at
+from vast_quarry.core.photo.lensdb import PHONES, crop_of, falloff_of, find_cameras, find_lenses, sensor_of
 
 
 def test_sensor_sides_follow_from_the_crop_factor() -> None:
@@ -42,3 +44,18 @@ def test_focal_length_by_the_cameras_name() -> None:
     assert source == "lens database"
     assert focal == pytest.approx(50 * 1.53 / 43.27 * (4928**2 + 3264**2) ** 0.5, rel=0.02)
     assert focal_length_pixels(Exif(make="Hollowmere", model="P4", focal_mm=20.0), 1200, 900)[1] == "guessed"
+
+
+def test_a_lens_darkens_its_corners_most_when_wide_open() -> None:
+    # common practice, no source: a fast normal lens loses one to two and a half stops wide open, less than half a stop at f/8
+    camera, lens = ("Canon", "Canon EOS 5D Mark III"), "Canon EF 50mm f/1.8 II"
+    wide, stopped = falloff_of(*camera, lens, 50, 1.8), falloff_of(*camera, lens, 50, 8.0)
+    assert wide is not None
+    assert stopped is not None
+    corner = np.ones(1)
+    assert 1.0 < stops_at(wide, corner)[0] < 2.5
+    assert 0.2 < stops_at(stopped, corner)[0] < 0.5
+    # lensfun's "pa" model has nothing to take away in the middle
+    assert stops_at(wide, np.zeros(1))[0] == 0
+    assert falloff_of(*camera, None, 50, 8.0) is None  # which lens was on it is not known
+    assert falloff_of("no", "such camera", lens, 50, 8.0) is None

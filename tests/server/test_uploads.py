@@ -102,7 +102,7 @@ def test_tones_are_kept_as_settings_and_the_files_are_left_alone(client: TestCli
     file = data / "projects" / str(project) / "photos" / "a.jpg"
     before = file.read_bytes()
     where = f"/api/projects/{project}/photos"
-    told = client.put(f"{where}/tone", json={"shadows": 0.5, "brightness": 1.0}).json()
+    told = client.put(f"{where}/tone", json={"tone": {"shadows": 0.5, "brightness": 1.0}}).json()
     assert told["tone"]["shadows"] == 0.5
     bars = client.get(f"{where}/histogram", params={"path": "a.jpg"}).json()
     mean = [sum(k * x for k, x in enumerate(bars[w])) for w in ("before", "after")]
@@ -110,8 +110,64 @@ def test_tones_are_kept_as_settings_and_the_files_are_left_alone(client: TestCli
     picture = Image.open(io.BytesIO(client.get(f"{where}/toned", params={"path": "a.jpg", "side": 160}).content))
     assert np.asarray(picture).mean() > np.asarray(Image.open(file)).mean() + 15
     assert file.read_bytes() == before
-    assert client.put(f"{where}/tone", json={"shadows": 9}).status_code == 422
+    assert client.put(f"{where}/tone", json={"tone": {"shadows": 9}}).status_code == 422
     assert "judged first" in client.post(f"{where}/even").json()["detail"]
+
+
+def test_single_photos_have_tones_of_their_own(client: TestClient) -> None:
+    project = new_project(client)
+    files = [("files", (f"{n}.jpg", jpeg(k))) for k, n in enumerate("abc")]
+    client.post(f"/api/projects/{project}/photos", files=files)
+    where = f"/api/projects/{project}/photos"
+
+    def brightness(name: str) -> float:
+        picture = client.get(f"{where}/toned", params={"path": name, "side": 160}).content
+        return float(np.asarray(Image.open(io.BytesIO(picture))).mean())
+
+    before = [brightness(n) for n in ("a.jpg", "b.jpg", "c.jpg")]
+    told = client.put(f"{where}/tone", json={"tone": {"brightness": 1.0}, "paths": ["a.jpg", "b.jpg"]}).json()
+    assert sorted(told["own"]) == ["a.jpg", "b.jpg"]
+    after = [brightness(n) for n in ("a.jpg", "b.jpg", "c.jpg")]
+    assert after[0] > before[0] + 15
+    assert after[1] > before[1] + 15
+    assert after[2] == before[2]
+    # one that is as all the others has nothing of its own, and what counts for all ends what single ones have
+    assert list(client.put(f"{where}/tone", json={"tone": {}, "paths": ["a.jpg"]}).json()["own"]) == ["b.jpg"]
+    assert client.put(f"{where}/tone", json={"tone": {"shadows": 0.2}}).json()["own"] == {}
+
+
+def test_tones_are_kept_under_names_for_all_projects(client: TestClient) -> None:
+    assert client.put("/api/tone-presets/shady", json={"shadows": 0.6}).status_code == 204
+    assert client.put("/api/tone-presets/shady", json={"shadows": 0.7}).status_code == 204
+    kept = {p["name"]: p["tone"]["shadows"] for p in client.get("/api/tone-presets").json()}
+    assert kept == {"shady": 0.7}
+    assert client.put(f"/api/tone-presets/{'x' * 61}", json={}).status_code == 422
+    assert client.delete("/api/tone-presets/shady").status_code == 204
+    assert client.delete("/api/tone-presets/shady").status_code == 404
+
+
+def test_corners_are_given_back_where_something_says_how_dark_they_are(client: TestClient, data: Path) -> None:
+    project = new_project(client)
+    exif = Image.Exif()
+    exif[0x010F], exif[0x0110] = "Canon", "Canon EOS 5D Mark III"
+    sub = exif.get_ifd(0x8769)
+    sub[0x920A], sub[0x829D], sub[0xA434] = 50.0, 1.8, "Canon EF 50mm f/1.8 II"
+    out = io.BytesIO()
+    Image.new("RGB", (160, 120), (90, 90, 90)).save(out, format="JPEG", quality=95, exif=exif)
+    client.post(f"/api/projects/{project}/photos", files=[("files", ("a.jpg", out.getvalue()))])
+    where = f"/api/projects/{project}/photos"
+    assert "judged first" in client.post(f"{where}/falloff", params={"by": "photos"}).json()["detail"]
+    told = client.post(f"{where}/falloff", params={"by": "database"}).json()
+    assert 1.0 < told["corner_stops"] < 2.5
+    assert told["falloff_from"] == "database"
+    picture = np.asarray(Image.open(io.BytesIO(client.get(f"{where}/toned", params={"path": "a.jpg"}).content)))
+    assert picture[2, 2, 0] > picture[60, 80, 0] + 60
+    assert client.post(f"{where}/falloff", params={"by": "nothing"}).json()["corner_stops"] == 0
+    other = new_project(client)
+    assert (
+        "does not know"
+        in client.post(f"/api/projects/{other}/photos/falloff", params={"by": "database"}).json()["detail"]
+    )
 
 
 def film() -> bytes:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -18,6 +19,7 @@ from vast_quarry.core.mask.files import mask_at
 from vast_quarry.core.match.features import find_features
 from vast_quarry.core.match.matching import coarse_subset, match_mutual, unit_descriptors
 from vast_quarry.core.photo.exif import focus_mode
+from vast_quarry.core.photo.falloff import estimate_falloff, far_from_middle, stops_at
 from vast_quarry.core.photo.judging import (
     SHARED,
     Look,
@@ -41,6 +43,8 @@ COMPARED, FEATURES = 900, 900
 RATIO = 0.8
 #: so many matches are no chance
 SURE = 60
+#: of each pair so many features are kept to see what the lens darkens; darker corners than this (stops) are told
+SAMPLED, DARKENED = 80, 0.15
 #: photos up to which all pairs are compared; beyond, neighbours and those that look alike
 ALL_PAIRS, NEIGHBOURS, ALIKE = 70, 4, 8
 
@@ -64,6 +68,8 @@ class Inspected(BaseModel):
     duplicate_of: str | None = None
     #: stops that red, green and blue of its subject are off the set's median; None where nothing says so
     tone: list[float] | None = None
+    #: what its lens darkens (stops by r^2, r^4, r^6), measured over all photos of that lens; None where it does not show
+    falloff: list[float] | None = None
     focal_source: str | None = None
     set: str | None = None
     shared: int | None = None
@@ -84,6 +90,8 @@ class Glance(BaseModel):
     descriptors: Any = None
     colors: Any = None
     xy: Any = None
+    #: how far the features lie from the middle
+    far: Any = None
     problem: str | None = None
 
 
@@ -108,9 +116,9 @@ def glance(folder: Path, path: str, masks: Path | None = None) -> Glance:
         focal=facts.focal, focal_source=facts.focal_source, sha=hashlib.sha256(file.read_bytes()).hexdigest()[:24],
         hash=picture_hash(gray), small=small_picture(gray), focus=focus_mode(file),
     )  # fmt: skip
-    return Glance(
-        look=look, descriptors=found.descriptors[pick], colors=_patches(shown, found.xy[pick]), xy=found.xy[pick]
-    )
+    xy = found.xy[pick]
+    far = far_from_middle(xy, gray.shape[1], gray.shape[0])
+    return Glance(look=look, descriptors=found.descriptors[pick], colors=_patches(shown, xy), xy=xy, far=far)
 
 
 def _subject(masks: Path | None, stem: str, picture: NDArray[np.uint8]) -> NDArray[np.bool_] | None:
@@ -160,49 +168,95 @@ def _candidates(descriptors: Sequence[NDArray]) -> list[tuple[int, int]]:
     return sorted(pairs)
 
 
-def shared_features(
-    glances: Sequence[Glance], progress: Progress = silent
-) -> tuple[dict[tuple[int, int], int], dict[tuple[int, int], NDArray[np.float64]]]:
-    """Features that pairs of photos share, and how much brighter (stops, each channel) the first has them than the second."""
+@dataclass
+class Shared:
+    """What pairs (i, j) of photos have in common.
+
+    Attributes
+    ----------
+    count : dict
+        Features they share.
+    brighter : dict
+        Stops that i has them brighter than j, median of each channel (3,).
+    each, far : dict
+        The same for single features (K,), and how far each lies from the middle of i and j (K, 2).
+    """
+
+    count: dict[tuple[int, int], int] = field(default_factory=dict)
+    brighter: dict[tuple[int, int], NDArray[np.float64]] = field(default_factory=dict)
+    each: dict[tuple[int, int], NDArray[np.float64]] = field(default_factory=dict)
+    far: dict[tuple[int, int], NDArray[np.float64]] = field(default_factory=dict)
+
+
+def shared_features(glances: Sequence[Glance], progress: Progress = silent) -> Shared:
+    """Features that pairs of photos share, and how bright each has them."""
     descriptors = [g.descriptors for g in glances]
     unit = [unit_descriptors(d) for d in descriptors]
     light = [np.log2(np.maximum(g.colors, 2e-3)) for g in glances]
     pairs = _candidates(descriptors)
-    shared, brighter = {}, {}
+    out = Shared()
     for k, (i, j) in enumerate(pairs):
         progress(k, len(pairs))
         if not len(unit[i]) or not len(unit[j]):
             continue
         m = match_mutual(unit[i], unit[j], RATIO)
         # few matches may be chance: only those count that two views of one thing allow
-        shared[i, j] = len(m) if len(m) >= SURE else _possible(glances[i].xy[m[:, 0]], glances[j].xy[m[:, 1]])
-        if shared[i, j] >= SHARED:
-            brighter[i, j] = np.median(light[i][m[:, 0]] - light[j][m[:, 1]], axis=0)
+        if len(m) < SURE:
+            m = m[_possible(glances[i].xy[m[:, 0]], glances[j].xy[m[:, 1]])]
+        a, b = m[:, 0], m[:, 1]
+        out.count[i, j] = len(m)
+        if len(m) >= SHARED:
+            differ = light[i][a] - light[j][b]
+            out.brighter[i, j] = np.median(differ, axis=0)
+            some = slice(None, None, max(1, len(m) // SAMPLED))
+            out.each[i, j] = differ[some].mean(1)
+            out.far[i, j] = np.stack([glances[i].far[a], glances[j].far[b]], axis=1)[some]
     progress(len(pairs), len(pairs))
-    return shared, brighter
+    return out
 
 
-def _possible(a: NDArray[np.float32], b: NDArray[np.float32]) -> int:
-    """How many matches (K, 2) fit one geometry of two views: a fundamental matrix."""
+def _falloffs(looks: Sequence[Look], shared: Shared) -> tuple[dict[int, list[float]], list[str]]:
+    """What the lens of each photo darkens, by row, where it shows; and sentences about it."""
+    lens = [(x.exif.make, x.exif.model, x.exif.lens, x.exif.focal_mm, x.width > x.height) for x in looks]
+    found: dict[int, list[float]] = {}
+    says = []
+    for key in dict.fromkeys(lens):
+        pairs = [(i, j) for i, j in shared.each if lens[i] == lens[j] == key]
+        told = estimate_falloff(pairs, shared.each, shared.far)
+        if told is None:
+            continue
+        corner = float(stops_at(told.falloff, np.ones(1))[0])
+        if corner < max(DARKENED, 4 * told.error):
+            continue
+        found |= {k: [round(c, 4) for c in told.falloff] for k in range(len(looks)) if lens[k] == key}
+        says.append(f"The lens darkens the corners by {corner:.1f} stops: evening out can give that back.")
+    return found, says
+
+
+def _possible(a: NDArray[np.float32], b: NDArray[np.float32]) -> NDArray[np.bool_]:
+    """Which matches (K, 2) fit one geometry of two views: a fundamental matrix."""
     if len(a) < 9:
-        return 0
+        return np.zeros(len(a), bool)
     diagonal = float(np.ptp(a, axis=0).max() + 1)
     error = 0.003 * diagonal
     _, info = poselib.estimate_fundamental(
         a.astype(np.float64), b.astype(np.float64), {"max_epipolar_error": error, "max_iterations": 2000}, {}
     )
-    return int(np.sum(info["inliers"]))
+    return np.asarray(info["inliers"], bool)
 
 
 def inspect(paths: Sequence[str], glances: Sequence[Glance], progress: Progress = silent) -> Inspection:
     """Judge photos that were looked at."""
     good = [k for k, g in enumerate(glances) if g.problem is None]
     looks = [glances[k].look for k in good]
-    shared, brighter = shared_features([glances[k] for k in good], progress)
-    tones = tone_offsets(len(good), brighter, shared)
+    common = shared_features([glances[k] for k in good], progress)
+    shared = common.count
+    tones = tone_offsets(len(good), common.brighter, shared)
+    falloffs, darkened = _falloffs(looks, common)
     verdicts = judge_set(looks, shared, tones)
     by_row = dict(zip(good, zip(looks, verdicts)))
     tone_of = dict(zip(good, tones))
+    falloff_of = {good[k]: f for k, f in falloffs.items()}
     photos = []
     for k, path in enumerate(paths):
         if k not in by_row:
@@ -213,8 +267,9 @@ def inspect(paths: Sequence[str], glances: Sequence[Glance], progress: Progress 
             told = _told(*by_row[k])
             r, g, b = (round(float(x), 4) for x in tone_of[k])
             told.tone = [r, g, b] if np.isfinite([r, g, b]).all() else None
+            told.falloff = falloff_of.get(k)
             photos.append(told)
-    findings = automatic(looks, tones)
+    findings = automatic(looks, tones) + darkened
     gone = [n for n, v in enumerate(verdicts) if v.proposal == "leave out"]
     for part in gaps(shared, [v.set for v in verdicts], gone):
         names = ", ".join(looks[n].path for n in part[:4]) + (" and more" if len(part) > 4 else "")

@@ -13,7 +13,19 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 from vast_quarry import __version__
 from vast_quarry.core.errors import PlainError
 from vast_quarry.server.database import open_database
-from vast_quarry.server.routers import dispatch, finish, jobs, layers, lenses, photos, plan, projects, uploads, videos
+from vast_quarry.server.routers import (
+    dispatch,
+    finish,
+    jobs,
+    layers,
+    lenses,
+    photos,
+    plan,
+    projects,
+    tones,
+    uploads,
+    videos,
+)
 from vast_quarry.server.services.ahead import Ahead
 from vast_quarry.server.services.folders import NotFound
 
@@ -84,7 +96,7 @@ def make_app(data: Path) -> FastAPI:
     app.state.revisions = {}
     app.add_middleware(NoteChanges, revisions=app.state.revisions)
     app.add_middleware(TextZip, minimum_size=2000, compresslevel=3)
-    for module in (projects, photos, layers, finish, plan, dispatch, jobs, lenses, videos, uploads):
+    for module in (projects, photos, layers, finish, plan, dispatch, jobs, lenses, tones, videos, uploads):
         app.include_router(module.router)
 
     @app.get("/api/health", tags=["health"])

@@ -32,6 +32,13 @@ class Project(SQLModel, table=True):
     draft_done: int = 0
 
 
+class TonePreset(SQLModel, table=True):
+    """Settings of evening out, kept under a name for all projects."""
+
+    name: str = Field(primary_key=True)
+    tone: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSON, nullable=False))
+
+
 class Job(SQLModel, table=True):
     """Work that is queued, runs or is over."""
 

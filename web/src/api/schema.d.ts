@@ -710,6 +710,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/photos/falloff": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Falloff
+         * @description Give back what lenses take from the corners, or leave them as they are.
+         */
+        post: operations["falloff_api_projects__project_id__photos_falloff_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/photos/from-path": {
         parameters: {
             query?: never;
@@ -948,7 +968,7 @@ export interface paths {
         get: operations["tone_api_projects__project_id__photos_tone_get"];
         /**
          * Change Tone
-         * @description Change how all photos are read.
+         * @description Change how photos are read.
          */
         put: operations["change_tone_api_projects__project_id__photos_tone_put"];
         post?: never;
@@ -1398,6 +1418,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/tone-presets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Presets
+         * @description Settings that were kept, by name.
+         */
+        get: operations["presets_api_tone_presets_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tone-presets/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Keep Preset
+         * @description Keep settings under a name.
+         */
+        put: operations["keep_preset_api_tone_presets__name__put"];
+        post?: never;
+        /**
+         * Forget Preset
+         * @description Forget kept settings.
+         */
+        delete: operations["forget_preset_api_tone_presets__name__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -1671,6 +1735,8 @@ export interface components {
             duplicate_of?: string | null;
             /** Ev Offset */
             ev_offset?: number | null;
+            /** Falloff */
+            falloff?: number[] | null;
             /** Focal Source */
             focal_source?: string | null;
             /** Motion Deg */
@@ -2388,6 +2454,15 @@ export interface components {
             whole_subject_sharp: boolean;
         };
         /**
+         * Preset
+         * @description Settings that are kept under a name.
+         */
+        Preset: {
+            /** Name */
+            name: string;
+            tone: components["schemas"]["ToneSettings"];
+        };
+        /**
          * ProjectIn
          * @description A new project, or a changed name or grade.
          */
@@ -2527,12 +2602,32 @@ export interface components {
             rotation: number[][];
         };
         /**
+         * ToneIn
+         * @description How photos are to be read: those given, else all of them alike.
+         */
+        ToneIn: {
+            /** Paths */
+            paths?: string[] | null;
+            tone: components["schemas"]["ToneSettings"];
+        };
+        /**
          * ToneOut
-         * @description How photos are changed: the same for all, and how many of them are evened out one by one.
+         * @description How photos are changed: all alike, unless they have their own; and how many of them are evened out one by one.
          */
         ToneOut: {
+            /** Corner Stops */
+            corner_stops: number;
             /** Evened */
             evened: number;
+            /**
+             * Falloff From
+             * @enum {string}
+             */
+            falloff_from: "nothing" | "database" | "photos";
+            /** Own */
+            own: {
+                [key: string]: components["schemas"]["ToneSettings"];
+            };
             /** Spread Ev */
             spread_ev: number | null;
             /** Spread Wb */
@@ -3960,6 +4055,39 @@ export interface operations {
             };
         };
     };
+    falloff_api_projects__project_id__photos_falloff_post: {
+        parameters: {
+            query: {
+                by: "nothing" | "database" | "photos";
+            };
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ToneOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
     from_path_api_projects__project_id__photos_from_path_post: {
         parameters: {
             query?: never;
@@ -4400,7 +4528,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ToneSettings"];
+                "application/json": components["schemas"]["ToneIn"];
             };
         };
         responses: {
@@ -5222,6 +5350,88 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Job"];
                 };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    presets_api_tone_presets_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preset"][];
+                };
+            };
+        };
+    };
+    keep_preset_api_tone_presets__name__put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ToneSettings"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    forget_preset_api_tone_presets__name__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Validation Error */
             422: {

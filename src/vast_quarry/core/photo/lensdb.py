@@ -11,6 +11,9 @@ from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
 
+import numpy as np
+
+from vast_quarry.core.photo.falloff import Falloff, far_from_middle, fit_falloff
 from vast_quarry.core.plan.optics import FRAME35
 
 #: phones by the nominal size of their sensor: width and height in mm, real focal length of the main lens (as remembered)
@@ -84,6 +87,34 @@ def crop_of(maker: str, model: str) -> float | None:
     """Crop factor of a camera as its EXIF names it; None when it is not in the database."""
     found = [c for c in _database().find_cameras(maker, model, loose_search=True) if c.crop_factor > 0]
     return float(found[0].crop_factor) if found else None
+
+
+@lru_cache(maxsize=256)
+def falloff_of(
+    maker: str, model: str, lens: str | None, focal_mm: float, f_number: float, distance_m: float = 2.0
+) -> Falloff | None:
+    """How a lens darkens the corners at a focal length, aperture and distance; None where the database does not know.
+
+    A camera whose lens cannot be changed needs no ``lens``.
+    """
+    import lensfunpy
+
+    for body in _database().find_cameras(maker, model, loose_search=False)[:1]:
+        found = _database().find_lenses(body, None, lens) if lens else _database().find_lenses(body)
+        # without a name only a lens that is built in is sure
+        if not found or (lens is None and len(found) > 1):
+            continue
+        size = 61, 41
+        modifier = lensfunpy.Modifier(found[0], body.crop_factor, *size)
+        modifier.initialize(
+            focal_mm, f_number, distance_m, pixel_format=np.float32, flags=lensfunpy.ModifyFlags.VIGNETTING
+        )
+        gain = np.ones((size[1], size[0], 3), np.float32)
+        if modifier.apply_color_modification(gain):
+            v, u = np.mgrid[: size[1], : size[0]]
+            r = far_from_middle(np.stack([u.ravel(), v.ravel()], axis=1).astype(np.float32), *size)
+            return fit_falloff(r.astype(float), 1.0 / gain[..., 1].ravel().astype(float))
+    return None
 
 
 def find_lenses(camera: str, words: str = "", most: int = 60) -> list[LensModel]:

@@ -91,6 +91,9 @@ class Tone:
     corners : float
         Stops that the corners are made brighter by against the middle, growing with the square of the distance:
         what a lens darkens.
+    fall2, fall4, fall6 : float
+        Stops that the lens takes away by the second, fourth and sixth power of the distance from the middle (1 in the
+        corner), which are given back; see :mod:`vast_quarry.core.photo.falloff`.
     denoise : float
         0 to 1: smoothing that keeps edges (bilateral).
     """
@@ -106,6 +109,9 @@ class Tone:
     white: float = 1.0
     corners: float = 0.0
     denoise: float = 0.0
+    fall2: float = 0.0
+    fall4: float = 0.0
+    fall6: float = 0.0
 
     @staticmethod
     def from_dict(values: Mapping[str, Any] | None) -> Tone | None:
@@ -126,11 +132,12 @@ def apply_tone(rgb: NDArray[np.uint8], tone: Tone | None) -> NDArray[np.uint8]:
     if tone.denoise:
         rgb = np.asarray(cv2.bilateralFilter(rgb, 5, 6 + 24 * tone.denoise, 1 + 2 * tone.denoise), np.uint8)
     x = linear(rgb) * gain
-    if tone.corners:
+    if tone.corners or tone.fall2 or tone.fall4 or tone.fall6:
         h, w = rgb.shape[:2]
         v, u = (np.arange(h) - (h - 1) / 2) ** 2, (np.arange(w) - (w - 1) / 2) ** 2
         far = (v[:, None] + u[None]) / ((h / 2) ** 2 + (w / 2) ** 2)
-        x = x * (2.0 ** (tone.corners * far)).astype(np.float32)[..., None]
+        stops = (tone.corners + tone.fall2) * far + tone.fall4 * far**2 + tone.fall6 * far**3
+        x = x * (2.0**stops).astype(np.float32)[..., None]
     if tone.shadows:
         y = x @ np.array([0.2126, 0.7152, 0.0722], np.float32)
         # falls off smoothly to nothing at middle grey, so that no edge appears

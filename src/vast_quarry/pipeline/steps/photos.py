@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 from pathlib import Path
-from typing import Any, ClassVar
+from typing import Any, ClassVar, Literal
 
 import cv2
 from pydantic import BaseModel, ConfigDict, Field
@@ -47,6 +47,24 @@ class PhotosSettings(StepSettings):
     tone: ToneSettings = Field(
         default_factory=ToneSettings, description="How all photos are changed when they are read"
     )
+    tones: dict[str, ToneSettings] = Field(
+        default_factory=dict, description="The same for photos that have settings of their own, by path"
+    )
+    falloff: dict[str, tuple[float, float, float]] = Field(
+        default_factory=dict, description="Stops by r^2, r^4, r^6 that lenses take from the corners (r = 1), by path"
+    )
+    falloff_from: Literal["nothing", "database", "photos"] = Field(
+        "nothing", description="Where the falloff comes from"
+    )
+
+
+def tone_of_photo(settings: PhotosSettings, path: str) -> Tone | None:
+    """How a photo is changed when it is read; None when it is left as it is."""
+    r, g, b = settings.gains.get(path, (0.0, 0.0, 0.0))
+    f2, f4, f6 = settings.falloff.get(path, (0.0, 0.0, 0.0))
+    own = settings.tones.get(path, settings.tone).model_dump()
+    tone = Tone(red=r, green=g, blue=b, fall2=f2, fall4=f4, fall6=f6, **own)
+    return None if tone == Tone() else tone
 
 
 class Photo(BaseModel):
@@ -209,9 +227,8 @@ class PhotosStep:
             if settings.focal_as_35_mm and photo.focal_source == "guessed" and photo.width and photo.height:
                 photo.focal = focal_pixels(settings.focal_as_35_mm, photo.width, photo.height)
                 photo.focal_source = "typed in"
-            r, g, b = settings.gains.get(photo.path, (0.0, 0.0, 0.0))
-            tone = Tone(red=r, green=g, blue=b, **settings.tone.model_dump())
-            photo.tone = None if tone == Tone() else tone.as_dict()
+            tone = tone_of_photo(settings, photo.path)
+            photo.tone = tone.as_dict() if tone else None
         listed = PhotoList(folder=str(folder), photos=photos)
         usable = listed.usable
         if len(usable) < 2:

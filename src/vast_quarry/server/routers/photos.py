@@ -9,10 +9,9 @@ from fastapi.responses import FileResponse
 from pydantic import BaseModel, Field
 
 from vast_quarry.core.errors import PlainError
-from vast_quarry.pipeline.steps.photos import ToneSettings
-from vast_quarry.server.models import Job, Project
+from vast_quarry.server.models import Job
 from vast_quarry.server.routers.projects import Db, Files
-from vast_quarry.server.services import jobs, judging, pictures, sets, tiles, toning
+from vast_quarry.server.services import jobs, judging, pictures, sets, tiles
 from vast_quarry.server.services.ahead import Ahead
 from vast_quarry.server.services.folders import get_project
 
@@ -138,48 +137,6 @@ def name_set(project_id: int, body: SetIn, session: Db, f: Files) -> None:
     """Put photos into a set: rename, merge, split."""
     get_project(session, project_id)
     sets.name_set(f, body.paths, body.name)
-
-
-@router.get("/tone")
-def tone(project_id: int, session: Db, f: Files) -> toning.ToneOut:
-    """How photos are changed when they are read."""
-    return toning.tone_of(get_project(session, project_id), f)
-
-
-@router.put("/tone")
-def change_tone(project_id: int, body: ToneSettings, session: Db, f: Files) -> toning.ToneOut:
-    """Change how all photos are read."""
-    project = get_project(session, project_id)
-    toning.set_tone(project, body)
-    return _kept(session, project, f)
-
-
-@router.post("/even")
-def even(project_id: int, session: Db, f: Files, on: bool = True) -> toning.ToneOut:
-    """Pull exposure and white balance together, or let them be as they are."""
-    project = get_project(session, project_id)
-    toning.even_out(project, f, on)
-    return _kept(session, project, f)
-
-
-def _kept(session: Db, project: Project, f: Files) -> toning.ToneOut:
-    session.add(project)
-    session.commit()
-    session.refresh(project)
-    return toning.tone_of(project, f)
-
-
-@router.get("/toned", response_class=Response)
-def toned(project_id: int, path: str, session: Db, f: Files, side: Side = 1200) -> Response:
-    """A photo as it will be read."""
-    picture = toning.toned_picture(get_project(session, project_id), f, path, side)
-    return Response(picture, media_type="image/jpeg", headers={"Cache-Control": "no-store"})
-
-
-@router.get("/histogram")
-def histogram(project_id: int, path: str, session: Db, f: Files) -> toning.Histogram:
-    """Levels of a photo before and after."""
-    return toning.histogram(get_project(session, project_id), f, path)
 
 
 @router.get("/dark", response_class=Response)

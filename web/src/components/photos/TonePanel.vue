@@ -1,9 +1,9 @@
 <script setup lang="ts">
-import { ElSlider, ElSwitch } from 'element-plus'
+import { ElInput, ElOption, ElSelect, ElSlider, ElSwitch } from 'element-plus'
 import { useDebounceFn } from '@vueuse/core'
 import { computed, onMounted, ref, shallowRef, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { api, ask, type Histogram, type ToneOut } from '@/api/client'
+import { api, ask, type Histogram, type Tone, type TonePreset, type ToneOut } from '@/api/client'
 import { useProject } from '@/stores/project'
 
 /** Exposure, white balance and tone pulled together when photos are read; the files are never touched. */
@@ -24,7 +24,7 @@ const ROWS: [Key, number, number, number][] = [
   ['corners', -1, 2, 0.1],
   ['denoise', 0, 1, 0.1],
 ]
-const AS_SHOT = {
+const AS_SHOT: Tone = {
   brightness: 0,
   shadows: 0,
   contrast: 0,
@@ -34,11 +34,32 @@ const AS_SHOT = {
   corners: 0,
   denoise: 0,
 }
+/** What the sliders change: all photos, the set of the selected one, or only that one. */
+type Reach = 'all' | 'set' | 'one'
+const reach = ref<Reach>('all')
+const photo = computed(() => project.photos.find((p) => p.path === project.selected) ?? null)
+const reached = computed(() => {
+  if (reach.value === 'all' || !photo.value) return null
+  if (reach.value === 'one' || !photo.value.set) return [photo.value.path]
+  return project.photos.filter((p) => p.set === photo.value!.set).map((p) => p.path)
+})
+const own = computed(() => Object.keys(now.value?.own ?? {}).length)
+const ofPhoto = computed(() => (photo.value && now.value?.own?.[photo.value.path]) || null)
+/** The settings that are shown: those of the selected photo. */
+const shown = computed<Tone>(() => ofPhoto.value ?? now.value?.tone ?? AS_SHOT)
+/** Whether what is shown is not what all that would be changed have. */
+const differs = computed(() => {
+  const others = reached.value ? reached.value.map((p) => now.value?.own?.[p]) : [undefined]
+  return others.some((o) => ROWS.some(([k]) => (o ?? now.value?.tone ?? AS_SHOT)[k] !== shown.value[k]))
+})
 const judged = computed(() => project.photos.some((p) => p.judged?.tone))
 const changed = computed(
   () =>
     !!now.value &&
-    (now.value.evened > 0 || ROWS.some(([k]) => now.value!.tone[k] !== (k === 'white' ? 1 : 0))),
+    (now.value.evened > 0 ||
+      now.value.corner_stops > 0 ||
+      own.value > 0 ||
+      ROWS.some(([k]) => now.value!.tone[k] !== AS_SHOT[k])),
 )
 
 async function take(next: Promise<ToneOut>) {
@@ -51,7 +72,10 @@ async function levels() {
   const params = { path: { project_id: project.id }, query: { path: project.selected } }
   bars.value = await ask(api.GET('/api/projects/{project_id}/photos/histogram', { params }))
 }
-onMounted(() => take(ask(api.GET('/api/projects/{project_id}/photos/tone', project.path))))
+onMounted(() => {
+  void take(ask(api.GET('/api/projects/{project_id}/photos/tone', project.path)))
+  void kept()
+})
 watch([() => project.selected, open], levels)
 const even = (on: boolean) =>
   take(
@@ -61,17 +85,57 @@ const even = (on: boolean) =>
       }),
     ),
   )
+type By = ToneOut['falloff_from']
+const falloff = (by: By) =>
+  take(
+    ask(
+      api.POST('/api/projects/{project_id}/photos/falloff', {
+        params: { path: { project_id: project.id }, query: { by } },
+      }),
+    ),
+  ).catch(() => undefined)
+const put = (tone: Tone, paths = reached.value) =>
+  take(ask(api.PUT('/api/projects/{project_id}/photos/tone', { ...project.path, body: { tone, paths } })))
 const set = useDebounceFn((key: Key, value: number) => {
-  if (!now.value) return
-  const body = { ...now.value.tone, [key]: value }
-  void take(ask(api.PUT('/api/projects/{project_id}/photos/tone', { ...project.path, body })))
+  if (value !== shown.value[key]) void put({ ...shown.value, [key]: value })
 }, 120)
 const asShot = () =>
   take(
-    even(false).then(() =>
-      ask(api.PUT('/api/projects/{project_id}/photos/tone', { ...project.path, body: AS_SHOT })),
-    ),
+    even(false)
+      .then(() => falloff('nothing'))
+      .then(() =>
+        ask(
+          api.PUT('/api/projects/{project_id}/photos/tone', {
+            ...project.path,
+            body: { tone: AS_SHOT, paths: null },
+          }),
+        ),
+      ),
   )
+
+/** Settings kept under names, for all projects. */
+const presets = shallowRef<TonePreset[]>([])
+const preset = ref('')
+const name = ref('')
+async function kept() {
+  presets.value = await ask(api.GET('/api/tone-presets'))
+}
+function use(chosen: string) {
+  const found = presets.value.find((p) => p.name === chosen)
+  if (found) void put(found.tone as Tone)
+}
+async function keep() {
+  const params = { path: { name: name.value.trim() } }
+  await ask(api.PUT('/api/tone-presets/{name}', { params, body: shown.value }))
+  preset.value = params.path.name
+  name.value = ''
+  await kept()
+}
+async function forget() {
+  await ask(api.DELETE('/api/tone-presets/{name}', { params: { path: { name: preset.value } } }))
+  preset.value = ''
+  await kept()
+}
 const path = (values: number[]) => {
   const top = Math.max(...values.slice(1, -1), 0.02)
   return values.map((v, k) => `${k},${30 - Math.min(30, (29 * v) / top)}`).join(' ')
@@ -104,6 +168,48 @@ const path = (values: number[]) => {
             : t('tone.judgeFirst')
         }}
       </p>
+      <div class="row">
+        <span>{{ t('tone.falloff') }}</span>
+        <el-select
+          :model-value="now.falloff_from"
+          size="small"
+          style="width: 136px"
+          :aria-label="t('tone.falloff')"
+          @change="falloff($event as By)"
+        >
+          <el-option
+            v-for="by in ['nothing', 'photos', 'database']"
+            :key="by"
+            :value="by"
+            :label="t(`tone.by_${by}`)"
+          />
+        </el-select>
+      </div>
+      <p class="quiet num">
+        {{
+          now.corner_stops > 0
+            ? t('tone.corner', { stops: now.corner_stops.toFixed(2) })
+            : t('tone.cornerHint')
+        }}
+      </p>
+      <div class="row">
+        <span>{{ t('tone.reach') }}</span>
+        <span class="seg">
+          <button
+            v-for="r in ['all', 'set', 'one'] as const"
+            :key="r"
+            :aria-pressed="reach === r"
+            :disabled="r !== 'all' && (!photo || (r === 'set' && !photo.set))"
+            @click="reach = r"
+          >
+            {{ t(`tone.reach_${r}`) }}
+          </button>
+        </span>
+      </div>
+      <p v-if="own" class="quiet num">
+        {{ t(reach === 'all' ? 'tone.ownLost' : 'tone.own', { n: own }) }}
+        <template v-if="ofPhoto">{{ t('tone.ownThis') }}</template>
+      </p>
       <svg
         v-if="bars"
         viewBox="0 0 63 30"
@@ -117,7 +223,7 @@ const path = (values: number[]) => {
       <div v-for="[key, low, high, step] in ROWS" :key="key" class="row">
         <span>{{ t(`tone.${key}`) }}</span>
         <el-slider
-          :model-value="now.tone[key]"
+          :model-value="shown[key]"
           :min="low"
           :max="high"
           :step="step"
@@ -125,6 +231,32 @@ const path = (values: number[]) => {
           style="width: 116px; margin-right: 8px"
           :aria-label="t(`tone.${key}`)"
           @input="(v) => set(key, Number(v))"
+        />
+      </div>
+      <button v-if="differs && photo" class="link" @click="put(shown)">
+        {{ t(`tone.same_${reach}`) }}
+      </button>
+      <div class="row">
+        <el-select
+          v-model="preset"
+          size="small"
+          style="width: 128px"
+          :placeholder="t('tone.presets')"
+          :no-data-text="t('tone.noPresets')"
+          :aria-label="t('tone.presets')"
+          @change="use"
+        >
+          <el-option v-for="p in presets" :key="p.name" :value="p.name" :label="p.name" />
+        </el-select>
+        <button v-if="preset" class="link" @click="forget">{{ t('tone.forget') }}</button>
+        <el-input
+          v-else
+          v-model="name"
+          size="small"
+          style="width: 118px"
+          :placeholder="t('tone.keepAs')"
+          :aria-label="t('tone.keepAs')"
+          @keyup.enter="name.trim() && keep()"
         />
       </div>
       <button v-if="changed" class="link" @click="asShot">{{ t('tone.asShot') }}</button>
