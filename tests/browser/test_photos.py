@@ -10,11 +10,12 @@ import av
 import cv2
 import numpy as np
 import pytest
+from PIL import Image
 from playwright.sync_api import Page, expect
 from tests.browser.conftest import READY
-from tests.conftest import RigSet
 
 from vast_quarry.core.rig.defects import disc_kernel, motion_kernel
+from vast_quarry.core.rig.shoot import ShootSettings, shoot
 
 pytestmark = pytest.mark.skipif(not READY, reason="needs chromium and the built page")
 
@@ -28,50 +29,68 @@ def new_photos(page: Page, address: str, name: str) -> None:
     page.wait_for_url("**/photos")
 
 
+#: number of the photo to what is done to it and what judging is to say
+SPOILT = {
+    3: ("moved", lambda p: cv2.filter2D(p, -1, motion_kernel(10, 20))),
+    9: ("out of focus", lambda p: cv2.filter2D(p, -1, disc_kernel(8))),
+    15: ("stops off", lambda p: np.clip(p * 0.22, 0, 255).astype(np.uint8)),
+    22: ("moved", lambda p: cv2.filter2D(p, -1, motion_kernel(12, 100))),
+    29: ("clipped white", lambda p: np.clip(p * 2.6, 0, 255).astype(np.uint8)),
+    36: ("out of focus", lambda p: cv2.filter2D(p, -1, disc_kernel(10))),
+    44: ("moved", lambda p: cv2.filter2D(p, -1, motion_kernel(9, 60))),
+    50: ("stops off", lambda p: np.clip(p * 0.2, 0, 255).astype(np.uint8)),
+}
+#: photos that are there twice: as a copy, and made smaller
+TWICE, AGAIN = (6, 40), (18,)
+
+
 @pytest.fixture(scope="module")
-def planted(milestone_set: RigSet, tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """The rig's photos, some of them spoilt."""
+def planted(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """Sixty photos: three laps of eighteen, eight of them spoilt, three that are there twice, three of other things."""
     folder = tmp_path_factory.mktemp("planted")
-    names = []
-    for file in sorted(milestone_set.photos.iterdir()):
-        shutil.copy(file, folder / file.name)
-        names.append(file.name)
-    for k, change in (
-        (3, lambda p: cv2.filter2D(p, -1, motion_kernel(10, 20))),
-        (9, lambda p: cv2.filter2D(p, -1, disc_kernel(8))),
-        (15, lambda p: np.clip(p * 0.22, 0, 255).astype(np.uint8)),
-    ):
-        picture = cv2.imread(str(folder / names[k]))
-        cv2.imwrite(str(folder / names[k]), change(picture), [cv2.IMWRITE_JPEG_QUALITY, 95])
-    shutil.copy(folder / names[6], folder / f"z_{names[6]}")
-    other = np.random.default_rng(0).integers(0, 255, (60, 80, 3), np.uint8)
-    cv2.imwrite(str(folder / "z_other.jpg"), cv2.resize(other, (480, 360), interpolation=cv2.INTER_CUBIC))
-    return folder
+    shoot(ShootSettings(rings=3, per_ring=18, width=480, height=360, heldout=0, seed=9), folder / "set")
+    photos = folder / "set" / "photos"
+    names = sorted(p.name for p in photos.iterdir())
+    assert len(names) == 54
+    for k, (_, change) in SPOILT.items():
+        exif = Image.open(photos / names[k]).info["exif"]
+        picture = np.asarray(Image.open(photos / names[k]))
+        Image.fromarray(change(picture)).save(photos / names[k], quality=95, exif=exif)
+    for k in TWICE:
+        shutil.copy(photos / names[k], photos / f"z_{names[k]}")
+    for k in AGAIN:
+        Image.open(photos / names[k]).resize((360, 270)).save(photos / f"z_{names[k]}", quality=85)
+    for k in range(3):
+        other = np.random.default_rng(k).integers(0, 255, (60, 80, 3), np.uint8)
+        cv2.imwrite(str(photos / f"z_other{k}.jpg"), cv2.resize(other, (480, 360), interpolation=cv2.INTER_CUBIC))
+    return photos
 
 
 def test_planted_defects_are_found_accepted_and_taken_back(page: Page, address: str, planted: Path) -> None:
     new_photos(page, address, "Judged")
     page.locator("input[type=file]").first.set_input_files(sorted(planted.iterdir()))
-    expect(page.get_by_text("26 kept, 0 left out")).to_be_visible()
+    expect(page.get_by_text("60 kept, 0 left out")).to_be_visible(timeout=60_000)
     page.get_by_role("button", name="Judge the photos").click()
     rows = page.locator(".proposals li")
-    expect(rows.first).to_be_visible(timeout=120_000)
+    expect(rows.first).to_be_visible(timeout=180_000)
     told = {r.split(" ")[0]: r for r in rows.all_inner_texts()}
     files = sorted(p.name for p in planted.iterdir())
-    spoilt = {files[3]: "moved", files[9]: "out of focus", files[15]: "stops off", "z_other.jpg": "shares nothing"}
-    for name, says in spoilt.items():
-        assert says in told[name], told
-    double = next(n for n in told if n in (files[6], f"z_{files[6]}"))
-    assert "same view" in told[double]
-    # none of the good ones is condemned
-    assert set(told) == {*spoilt, double}
+    for k, (says, _) in SPOILT.items():
+        assert says in told.pop(files[k]), k
+    for k in range(3):
+        assert "shares nothing" in told.pop(f"z_other{k}.jpg")
+    for k in (*TWICE, *AGAIN):
+        double = next(n for n in told if n in (files[k], f"z_{files[k]}"))
+        assert "same view" in told.pop(double) or k in AGAIN
+    # none of the 46 good ones is condemned
+    assert told == {}
     accept = page.get_by_role("button", name="ticked ones")
     before = page.locator(".proposals li input:checked").count()
-    assert before >= 2
+    assert before >= 8
     accept.click()
-    expect(page.get_by_text(f"{26 - before} kept, {before} left out")).to_be_visible()
+    expect(page.get_by_text(f"{60 - before} kept, {before} left out")).to_be_visible()
     page.get_by_role("button", name=f"Take the {before} back").click()
-    expect(page.get_by_text("26 kept, 0 left out")).to_be_visible()
+    expect(page.get_by_text("60 kept, 0 left out")).to_be_visible()
     # a stretch of the chart is brushed and left out with one press
     bars = page.locator(".bars").bounding_box()
     assert bars is not None
@@ -81,9 +100,9 @@ def test_planted_defects_are_found_accepted_and_taken_back(page: Page, address: 
     page.mouse.up()
     brushed = page.get_by_role("button", name="Leave these ")
     count = int(brushed.inner_text().split()[2])
-    assert 4 <= count <= 7
+    assert 9 <= count <= 15
     brushed.click()
-    expect(page.get_by_text(f"{26 - count} kept, {count} left out")).to_be_visible()
+    expect(page.get_by_text(f"{60 - count} kept, {count} left out")).to_be_visible()
     # two photos beside each other share one zoom
     rows.first.get_by_role("button").click()
     page.get_by_role("button", name="Keep beside").click()
@@ -99,7 +118,7 @@ def test_a_video_is_dragged_along_and_cut_into_frames(page: Page, address: str, 
     container = av.open(str(file), "w")
     stream: Any = container.add_stream("mpeg4", rate=25)
     stream.width, stream.height, stream.pix_fmt, stream.bit_rate = 320, 240, "yuv420p", 4_000_000
-    wide = cv2.resize(np.random.default_rng(1).integers(0, 255, (60, 260, 3), np.uint8), (1040, 240))
+    wide = cv2.resize(np.random.default_rng(1).integers(0, 255, (60, 600, 3), np.uint8), (1040, 240))
     for k in range(100):  # goes along, stands still for a second, goes on
         x = 8 * min(k, 50) + 8 * max(0, k - 75)
         frame = av.VideoFrame.from_ndarray(np.ascontiguousarray(wide[:, x : x + 320]), format="rgb24")

@@ -155,8 +155,8 @@ def test_a_turned_film_stands_upright_and_times_may_vary(tmp_path: Path) -> None
     container.mux(stream.encode())
     container.close()
     got = list(each_frame(file, 1, 64))
-    assert [round(25 * t) for _, t, _ in got] == times
-    assert [n for n, _, _ in got] == list(range(6))
+    assert [round(25 * f.time) for f in got] == times
+    assert [f.number for f in got] == list(range(6))
 
 
 @pytest.mark.parametrize(

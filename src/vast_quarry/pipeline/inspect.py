@@ -39,12 +39,15 @@ from vast_quarry.pipeline.steps.masks import load_mask
 
 #: longer side at which photos are compared with each other, and features of each that are
 COMPARED, FEATURES = 900, 900
+#: what the lens darkens is seen on patches so wide (standard deviation, share of the longer side): a feature is brighter or
+#: darker than what is about it by how finely it is seen, which depends on the distance
+WIDE = 0.011
 #: a match's distance over that of the second best, at most
 RATIO = 0.8
 #: so many matches are no chance
 SURE = 60
-#: of each pair so many features are kept to see what the lens darkens; darker corners than this (stops) are told
-SAMPLED, DARKENED = 80, 0.15
+#: pairs, and features of each, that are used to see what the lens darkens; darker corners than this (stops) are told
+LOOKED_AT, SAMPLED, DARKENED = 1500, 150, 0.15
 #: photos up to which all pairs are compared; beyond, neighbours and those that look alike
 ALL_PAIRS, NEIGHBOURS, ALIKE = 70, 4, 8
 
@@ -90,8 +93,9 @@ class Glance(BaseModel):
     descriptors: Any = None
     colors: Any = None
     xy: Any = None
-    #: how far the features lie from the middle
+    #: how far the features lie from the middle, and how bright it is about them (log2)
     far: Any = None
+    wide: Any = None
     problem: str | None = None
 
 
@@ -118,7 +122,9 @@ def glance(folder: Path, path: str, masks: Path | None = None) -> Glance:
     )  # fmt: skip
     xy = found.xy[pick]
     far = far_from_middle(xy, gray.shape[1], gray.shape[0])
-    return Glance(look=look, descriptors=found.descriptors[pick], colors=_patches(shown, xy), xy=xy, far=far)
+    wide = np.log2(np.maximum(_patches(shown, xy, WIDE * max(gray.shape)), 2e-3)).mean(1)
+    colors = _patches(shown, xy, 3.0)  # a single pixel is noise and detail
+    return Glance(look=look, descriptors=found.descriptors[pick], colors=colors, xy=xy, far=far, wide=wide)
 
 
 def _subject(masks: Path | None, stem: str, picture: NDArray[np.uint8]) -> NDArray[np.bool_] | None:
@@ -132,9 +138,9 @@ def _subject(masks: Path | None, stem: str, picture: NDArray[np.uint8]) -> NDArr
     return None if kept is None else mask_at(kept, picture.shape[1], picture.shape[0])
 
 
-def _patches(rgb: NDArray[np.uint8], xy: NDArray[np.float32]) -> NDArray[np.float32]:
-    """Linear light (K, 3) of small patches about places (K, 2): a single pixel is noise and detail."""
-    smooth = cv2.GaussianBlur(linear(rgb), (0, 0), 3.0)
+def _patches(rgb: NDArray[np.uint8], xy: NDArray[np.float32], sigma: float) -> NDArray[np.float32]:
+    """Linear light (K, 3) of patches about places (K, 2)."""
+    smooth = cv2.GaussianBlur(linear(rgb), (0, 0), sigma)
     x = np.clip(np.round(xy[:, 0]).astype(int), 0, rgb.shape[1] - 1)
     y = np.clip(np.round(xy[:, 1]).astype(int), 0, rgb.shape[0] - 1)
     return np.asarray(smooth[y, x])
@@ -195,22 +201,27 @@ def shared_features(glances: Sequence[Glance], progress: Progress = silent) -> S
     light = [np.log2(np.maximum(g.colors, 2e-3)) for g in glances]
     pairs = _candidates(descriptors)
     out = Shared()
+    apart = max(1, len(pairs) // LOOKED_AT)
     for k, (i, j) in enumerate(pairs):
         progress(k, len(pairs))
         if not len(unit[i]) or not len(unit[j]):
             continue
         m = match_mutual(unit[i], unit[j], RATIO)
         # few matches may be chance: only those count that two views of one thing allow
-        if len(m) < SURE:
-            m = m[_possible(glances[i].xy[m[:, 0]], glances[j].xy[m[:, 1]])]
+        fits = None if len(m) >= SURE else _possible(glances[i].xy[m[:, 0]], glances[j].xy[m[:, 1]])
+        if fits is not None:
+            m = m[fits]
         a, b = m[:, 0], m[:, 1]
         out.count[i, j] = len(m)
-        if len(m) >= SHARED:
-            differ = light[i][a] - light[j][b]
-            out.brighter[i, j] = np.median(differ, axis=0)
-            some = slice(None, None, max(1, len(m) // SAMPLED))
-            out.each[i, j] = differ[some].mean(1)
-            out.far[i, j] = np.stack([glances[i].far[a], glances[j].far[b]], axis=1)[some]
+        if len(m) < SHARED:
+            continue
+        differ = light[i][a] - light[j][b]
+        out.brighter[i, j] = np.median(differ, axis=0)
+        if k % apart == 0:
+            # a wrong match says that being near the middle or far from it makes no difference
+            true = np.ones(len(m), bool) if fits is not None else _possible(glances[i].xy[a], glances[j].xy[b])
+            out.each[i, j] = (glances[i].wide[a] - glances[j].wide[b])[true][:SAMPLED]
+            out.far[i, j] = np.stack([glances[i].far[a], glances[j].far[b]], axis=1)[true][:SAMPLED]
     progress(len(pairs), len(pairs))
     return out
 

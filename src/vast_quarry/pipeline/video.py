@@ -9,16 +9,22 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 from PIL import Image
 
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import atomic_write, write_json
-from vast_quarry.core.photo.frames import SIDE, By, Scan, choose, laps, scan
-from vast_quarry.core.photo.video import VideoInfo, ahead, each_frame, probe, take_frames
+from vast_quarry.core.photo.frames import By, Scan, choose, laps
+from vast_quarry.core.photo.packets import list_packets
+from vast_quarry.core.photo.skim import look_over
+from vast_quarry.core.photo.video import VideoInfo, cropped, probe, take_frames
 from vast_quarry.core.progress import Progress, silent
 
 #: most frames that are taken at once
 MOST = 5000
+
+
+Crop = tuple[int, int, int, int]
 
 
 @dataclass(frozen=True)
@@ -31,25 +37,28 @@ class Choice:
     rate: float = 2.0
     count: int = 60
     ranges: tuple[tuple[float, float], ...] = ()
-    crop: tuple[int, int, int, int] = (0, 0, 0, 0)
+    crop: Crop = (0, 0, 0, 0)
     one_turn: bool = False
+    #: crops of single ranges, in their order; None where that of all counts
+    crops: tuple[Crop | None, ...] = ()
 
-
-def look_step(info: VideoInfo) -> int:
-    """Every how many frames are looked at: at high rates every second one."""
-    return 2 if info.rate > 45 else 1
+    def crop_at(self, time: float) -> Crop:
+        """What is cut off a frame at a time (s)."""
+        for (a, b), crop in zip(self.ranges, self.crops):
+            if crop is not None and a - 1e-6 <= time <= b + 1e-6:
+                return crop
+        return self.crop
 
 
 def look_through(video: Path, info: VideoInfo, by: By = "motion", progress: Progress = silent) -> Scan:
-    """Scan a video; when frames are chosen by motion every frame is looked at, at high rates every second one."""
-    every = look_step(info) if by == "motion" else 1
-
-    def watched() -> Any:
-        for number, time, grey in ahead(each_frame(video, every, SIDE)):
-            progress(min(number, max(info.frames, 1)), max(info.frames, 1))
-            yield number, time, grey
-
-    found = scan(watched())
+    """Scan a video. Only frames that are chosen by motion need to be seen for that."""
+    packets = list_packets(video) if by != "motion" else None
+    if packets is not None:
+        none, shown = np.zeros(0), np.sort(packets.seconds)
+        blank = np.zeros((0, 1), np.float32)
+        return Scan(np.zeros(0, np.int64), none, np.zeros((0, 2)), none, none, blank, blank, shown)
+    total = max(info.frames, 1)
+    found = look_over(video, info, lambda seen: progress(min(seen.number, total), total))
     if not len(found.number):
         raise PlainError(f"{video.name} holds no picture that can be read.", "Copy it again from the camera.")
     return found
@@ -65,7 +74,9 @@ def chosen_frames(found: Scan, choice: Choice) -> list[list[int]]:
     """
     ranges = list(choice.ranges)
     turns = laps(found) if choice.one_turn else []
-    parts = [[(float(found.time[a]), float(found.time[b]))] for a, b in turns] or [ranges]
+    kept = [(float(found.time[a]), float(found.time[b])) for a, b in turns]
+    # of a lap only what is kept
+    parts = [[(max(a, x), min(b, y)) for a, b in ranges or [(x, y)] if a < y and b > x] for x, y in kept] or [ranges]
     out = [choose(found, choice.by, choice.overlap, choice.step, choice.rate, choice.count, part) for part in parts]
     total = sum(len(x) for x in out)
     if not total:
@@ -90,7 +101,7 @@ def extract(
     video: Path,
     out: Path,
     parts: Sequence[Sequence[int]],
-    crop: tuple[int, int, int, int] = (0, 0, 0, 0),
+    choice: Choice = Choice(),
     progress: Progress = silent,
     prefix: str = "",
 ) -> list[dict[str, Any]]:
@@ -99,12 +110,13 @@ def extract(
     lap_of = {n: k for k, part in enumerate(parts) for n in part}
     numbers = sorted(lap_of)
     rows: list[dict[str, Any]] = []
-    for number, time, rgb in take_frames(video, numbers, crop):
+    for number, time, rgb in take_frames(video, numbers):
+        crop = choice.crop_at(time)
         progress(len(rows), len(numbers))
         lap = f"lap{lap_of[number] + 1}_" if len(parts) > 1 else ""
         name = f"{prefix}{lap}frame_{number:06d}.jpg"
         with atomic_write(out / name) as f:
-            f.write(jpeg_frame(rgb, video.name, number, time, (info.width, info.height), crop))
+            f.write(jpeg_frame(cropped(rgb, crop), video.name, number, time, (info.width, info.height), crop))
         row: dict[str, Any] = {"photo": name, "frame": number, "time": round(time, 6)}
         rows.append(row | ({"set": f"lap {lap_of[number] + 1}"} if len(parts) > 1 else {}))
     progress(len(numbers), len(numbers))
@@ -117,6 +129,6 @@ def frames_of(video: Path, out: Path, choice: Choice, progress: Progress = silen
     found = look_through(video, info, choice.by, lambda d, t: progress(0.7 * d / t, 1.0))
     parts = chosen_frames(found, choice)
     out.mkdir(parents=True, exist_ok=True)
-    rows = extract(video, out, parts, choice.crop, lambda d, t: progress(0.7 + 0.3 * d / t, 1.0))
+    rows = extract(video, out, parts, choice, lambda d, t: progress(0.7 + 0.3 * d / t, 1.0))
     write_json(out / "frames.json", {"video": video.name, "crop": list(choice.crop), "frames": rows})
     return rows

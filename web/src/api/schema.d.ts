@@ -1575,6 +1575,16 @@ export interface components {
                 number
             ];
             /**
+             * Crops
+             * @description Crops of single ranges
+             */
+            crops?: ([
+                number,
+                number,
+                number,
+                number
+            ] | null)[];
+            /**
              * One Turn
              * @default false
              */

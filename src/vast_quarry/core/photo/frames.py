@@ -19,6 +19,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from vast_quarry.core.photo.video import Seen
+
 Array = NDArray[np.float64]
 By = Literal["motion", "step", "rate", "count"]
 
@@ -50,6 +52,8 @@ class Scan:
         The picture made tiny, without its brightness and contrast.
     still : (H, W)
         Share of rows in which each place of the small picture did not change though the picture moved.
+    shown : (m,), optional
+        Seconds of all frames by number, also of those that were not looked at.
     """
 
     number: NDArray[np.int64]
@@ -59,6 +63,17 @@ class Scan:
     sharp: Array
     small: NDArray[np.float32]
     still: NDArray[np.float32]
+    shown: Array | None = None
+
+    @property
+    def gap(self) -> NDArray[np.int64]:
+        """Frames since the row before."""
+        return np.maximum(np.diff(self.number, prepend=self.number[:1] - 1), 1)
+
+    @property
+    def all_frames(self) -> tuple[NDArray[np.int64], Array]:
+        """Numbers and times of all frames, looked at or not."""
+        return (self.number, self.time) if self.shown is None else (np.arange(len(self.shown)), self.shown)
 
     @property
     def way(self) -> Array:
@@ -67,13 +82,14 @@ class Scan:
         return np.cumsum(np.where(step > STILL, step, 0.0))
 
 
-def scan(frames: Iterable[tuple[int, float, NDArray[np.uint8]]]) -> Scan:
-    """Look through grey frames (number, time, picture)."""
+def scan(frames: Iterable[Seen]) -> Scan:
+    """Look through frames."""
     numbers, times, moves, growths, sharps, smalls = [], [], [], [], [], []
     before: NDArray[np.uint8] | None = None
     still: NDArray[np.float32] | None = None
     moving = 0
-    for number, time, g in frames:
+    for seen in frames:
+        g = seen.grey
         move, growth = (np.zeros(2), 0.0) if before is None else _moved(before, g)
         if before is not None and np.linalg.norm(move) > 3 * STILL:
             changed = cv2.absdiff(before, g)
@@ -81,8 +97,8 @@ def scan(frames: Iterable[tuple[int, float, NDArray[np.uint8]]]) -> Scan:
             still += changed <= 3
             moving += 1
         tiny = cv2.resize(g, (SMALL, SMALL), interpolation=cv2.INTER_AREA).astype(np.float32)
-        numbers.append(number)
-        times.append(time)
+        numbers.append(seen.number)
+        times.append(seen.time)
         moves.append(move)
         growths.append(growth)
         sharps.append(_detail(g))
@@ -90,10 +106,30 @@ def scan(frames: Iterable[tuple[int, float, NDArray[np.uint8]]]) -> Scan:
         before = g
     if still is None:
         still = np.zeros((1, 1), np.float32)
+    number = np.array(numbers, np.int64)
     return Scan(
-        np.array(numbers, np.int64), np.array(times, float), np.array(moves, float).reshape(-1, 2), np.array(growths, float),
+        number, np.array(times, float), _bridged(number, np.array(moves, float).reshape(-1, 2)), np.array(growths, float),
         np.array(sharps, float), np.array(smalls, np.float32).reshape(len(numbers), -1), np.asarray(still / max(moving, 1), np.float32),
     )  # fmt: skip
+
+
+def _bridged(number: NDArray[np.int64], move: Array) -> Array:
+    """Moves (n, 2) where, over frames that were not looked at, what could not be followed goes on as before and after."""
+    gap = np.maximum(np.diff(number, prepend=number[:1] - 1), 1)
+    if not len(gap) or gap.max() == gap.min():
+        return move
+    near = gap == gap.min()
+    out = move.copy()
+    for k in np.flatnonzero(gap > 2 * gap.min()):
+        about = np.arange(max(0, int(k) - 4), min(len(gap), int(k) + 5))
+        about = about[near[about] & (about > 0)]
+        if not len(about):
+            continue
+        expected = (move[about] / gap[about, None]).mean(0) * gap[k]
+        far, found = float(np.linalg.norm(expected)), float(np.linalg.norm(move[k]))
+        if far > STILL * gap[k] and not 0.6 * far < found < 1.7 * far:
+            out[k] = expected
+    return out
 
 
 def _detail(g: NDArray[np.uint8]) -> float:
@@ -132,15 +168,16 @@ def _moved(a: NDArray[np.uint8], b: NDArray[np.uint8]) -> tuple[Array, float]:
 
 def by_step(s: Scan, step: int) -> list[int]:
     """Every n-th frame."""
-    first = int(s.number[0]) if len(s.number) else 0
-    return [int(n) for n in s.number if (n - first) % step == 0]
+    number, _ = s.all_frames
+    first = int(number[0]) if len(number) else 0
+    return [int(n) for n in number if (n - first) % step == 0]
 
 
 def by_rate(s: Scan, per_second: float) -> list[int]:
     """So many frames a second, by their times."""
     out: list[int] = []
     due = -np.inf
-    for n, t in zip(s.number, s.time):
+    for n, t in zip(*s.all_frames):
         if t >= due - 1e-9:
             out.append(int(n))
             due = (t if not out[:-1] else due) + 1.0 / per_second
@@ -149,8 +186,9 @@ def by_rate(s: Scan, per_second: float) -> list[int]:
 
 def by_count(s: Scan, count: int) -> list[int]:
     """So many frames, spread evenly."""
-    rows = np.unique(np.round(np.linspace(0, len(s.number) - 1, min(count, len(s.number)))).astype(int))
-    return [int(s.number[r]) for r in rows]
+    number, _ = s.all_frames
+    rows = np.unique(np.round(np.linspace(0, len(number) - 1, min(count, len(number)))).astype(int))
+    return [int(number[r]) for r in rows]
 
 
 def by_motion(s: Scan, overlap: float = 0.8) -> list[int]:
@@ -181,11 +219,13 @@ def steady_stretches(s: Scan, least: int = 24) -> list[tuple[int, int]]:
     if len(s.number) < least:
         return []
     kernel = np.ones(7) / 7
-    dx = np.convolve(s.move[:, 0], kernel, "same")
-    speed = np.convolve(np.linalg.norm(s.move, axis=1), kernel, "same")
+    gap = s.gap
+    step = s.move / gap[:, None]
+    dx = np.convolve(step[:, 0], kernel, "same")
+    speed = np.convolve(np.linalg.norm(step, axis=1), kernel, "same")
     usual = float(np.median(speed[speed > STILL])) if (speed > STILL).any() else 0.0
     side = np.sign(np.median(dx[np.abs(dx) > STILL])) if (np.abs(dx) > STILL).any() else 0.0
-    growing = np.abs(np.convolve(s.growth, kernel, "same")) > 0.006
+    growing = np.abs(np.convolve(s.growth / gap, kernel, "same")) > 0.006
     good = (np.sign(dx) == side) & (np.abs(speed - usual) < STEADY * usual) & ~growing
     # a few odd rows do not end a stretch
     good = np.convolve(good.astype(float), np.ones(9) / 9, "same") > 0.55
@@ -196,7 +236,7 @@ def steady_stretches(s: Scan, least: int = 24) -> list[tuple[int, int]]:
 def laps(s: Scan) -> list[tuple[int, int]]:
     """Rows (first, last) of laps, each exactly one turn: up to where the picture comes back to itself."""
     stretches = steady_stretches(s)
-    found = [_turn_length(s.small[a : b + 1]) for a, b in stretches]
+    found = [_turn_length(s, a, b) for a, b in stretches]
     known = [t for t in found if t is not None]
     out = []
     for (a, b), turn in zip(stretches, found):
@@ -204,22 +244,39 @@ def laps(s: Scan) -> list[tuple[int, int]]:
             # hardly more than one turn: it cannot be seen to come back, but it turns as fast as the others
             turn = int(np.median(known)) if known else 0
         start = a
-        while turn and start + turn - 1 <= b:
-            out.append((start, start + turn - 1))
-            start += turn
+        unit = int(s.gap.min())
+        while turn and s.number[start] + turn - unit <= s.number[b]:
+            # rows that were not looked at: the nearest one
+            last = int(np.argmin(np.abs(s.number[a : b + 1] - (s.number[start] + turn - unit)))) + a
+            out.append((start, last))
+            start = last + 1
+            if start > b:
+                break
     return out
 
 
-def _turn_length(small: NDArray[np.float32]) -> int | None:
-    """Rows after which the pictures of a stretch come back to themselves; None when they do not."""
-    n = len(small)
+def _turn_length(s: Scan, a: int, b: int) -> int | None:
+    """Frames after which the pictures of rows a to b come back to themselves; None when they do not."""
+    number = s.number[a : b + 1]
+    unit = int(s.gap.min())
+    n = int((number[-1] - number[0]) // unit) + 1
     if n < 24:
         return None
     # what never changes, like the backdrop, says nothing of where the subject has turned to
-    x = small - small.mean(0)
+    x = s.small[a : b + 1] - s.small[a : b + 1].mean(0)
     x /= np.maximum(np.linalg.norm(x, axis=1, keepdims=True), 1e-6)
+    row = np.full(n, -1)
+    row[(number - number[0]) // unit] = np.arange(len(number))
     lags = np.arange(12, n - 1)
-    likeness = np.array([float((x[:-lag] * x[lag:]).sum(1).mean()) for lag in lags])
+    likeness = np.full(len(lags), np.nan)
+    for k, lag in enumerate(lags):
+        both = np.flatnonzero((row[:-lag] >= 0) & (row[lag:] >= 0))
+        if len(both):
+            likeness[k] = float((x[row[both]] * x[row[both + lag]]).sum(1).mean())
+    known = np.flatnonzero(np.isfinite(likeness))
+    if len(known) < 12:
+        return None
+    likeness = np.interp(np.arange(len(lags)), known, likeness[known])
     floor = float(np.median(likeness))
     peaks = [
         k for k in range(1, len(lags) - 1)
@@ -230,7 +287,7 @@ def _turn_length(small: NDArray[np.float32]) -> int | None:
     # the first turn, not two of them
     best = max(likeness[k] for k in peaks)
     first = next(k for k in peaks if likeness[k] > best - 0.15 * (best - floor))
-    return int(lags[first])
+    return int(lags[first]) * unit
 
 
 def still_edges(s: Scan, width: int, height: int, share: float = 0.9) -> tuple[int, int, int, int]:
@@ -252,21 +309,32 @@ def choose(
     s: Scan, by: By, overlap: float, step: int, rate: float, count: int, ranges: Sequence[tuple[float, float]]
 ) -> list[int]:
     """Frames to take; in each kept range by itself, so that none is chosen across a cut."""
-    parts = [np.flatnonzero((s.time >= a - 1e-6) & (s.time <= b + 1e-6)) for a, b in ranges] or [
-        np.arange(len(s.number))
-    ]
+    number, time = s.all_frames
+    kept = [(a - 1e-6, b + 1e-6) for a, b in ranges] or [(-np.inf, np.inf)]
+    rows = [np.flatnonzero((s.time >= a) & (s.time <= b)) for a, b in kept]
+    within = [np.flatnonzero((time >= a) & (time <= b)) for a, b in kept]
     out: list[int] = []
-    for rows in parts:
-        if not len(rows):
+    for r, w in zip(rows, within):
+        if not len(w):
             continue
-        part = Scan(s.number[rows], s.time[rows], s.move[rows], s.growth[rows], s.sharp[rows], s.small[rows], s.still)
-        share = max(1, round(count * len(rows) / max(sum(len(p) for p in parts), 1)))
+        first, last = int(w[0]), int(w[-1])
+        part = Scan(s.number[r], s.time[r], s.move[r], s.growth[r], s.sharp[r], s.small[r], s.still)
+        listed = Scan(
+            number[first : last + 1],
+            time[first : last + 1],
+            s.move[:0],
+            s.growth[:0],
+            s.sharp[:0],
+            s.small[:0],
+            s.still,
+        )
+        share = max(1, round(count * len(w) / max(sum(len(x) for x in within), 1)))
         if by == "motion":
             out += by_motion(part, overlap)
         elif by == "step":
-            out += by_step(part, step)
+            out += by_step(listed, step)
         elif by == "rate":
-            out += by_rate(part, rate)
+            out += by_rate(listed, rate)
         else:
-            out += by_count(part, share)
+            out += by_count(listed, share)
     return sorted(set(out))

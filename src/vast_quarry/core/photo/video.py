@@ -18,12 +18,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vast_quarry.core.errors import PlainError
+from vast_quarry.core.photo.packets import decoded, list_packets, open_video
 
 T = TypeVar("T")
 
 VIDEO_ENDINGS = {".mp4", ".mov", ".m4v", ".avi", ".mkv", ".webm", ".mpg", ".mpeg", ".mts", ".m2ts", ".3gp", ".wmv"}
-#: larger pictures are not decoded (pixels)
-LARGEST = 70_000_000
+#: longer side of small pictures when nothing else is asked for
+SMALL_SIDE = 640
 
 
 @dataclass(frozen=True)
@@ -38,31 +39,19 @@ class VideoInfo:
     turn: int
 
 
+@dataclass(frozen=True)
+class Seen:
+    """A frame that was looked at: number from 0, seconds, grey (H, W), and in colour (h, w, 3) where that was asked for."""
+
+    number: int
+    time: float
+    grey: NDArray[np.uint8]
+    color: NDArray[np.uint8] | None = None
+
+
 def is_video(path: Path) -> bool:
     """Whether a file is a video by its ending."""
     return path.suffix.lower() in VIDEO_ENDINGS
-
-
-def _open(path: Path) -> Any:
-    import av
-
-    try:
-        container = av.open(str(path), metadata_errors="replace")
-    except FileNotFoundError as error:
-        raise PlainError(f"There is no file {path}.", "Check the path.") from error
-    except (av.FFmpegError, OSError, ValueError) as error:
-        raise PlainError(f"{path.name} is no video that can be read.", "Export it as MP4.") from error
-    if not container.streams.video:
-        container.close()
-        raise PlainError(f"{path.name} holds no pictures, only sound or data.", "Choose another file.")
-    stream = container.streams.video[0]
-    if stream.width * stream.height > LARGEST:
-        container.close()
-        raise PlainError(
-            f"The pictures of {path.name} have {stream.width} x {stream.height} pixels.", "Export it smaller."
-        )
-    stream.thread_type = "AUTO"
-    return container
 
 
 def _turned(picture: NDArray, turn: int) -> NDArray:
@@ -80,7 +69,7 @@ def probe(path: Path) -> VideoInfo:
     """
     import av
 
-    with _open(path) as container:
+    with open_video(path) as container:
         stream = container.streams.video[0]
         try:
             first = next(container.decode(stream))
@@ -98,38 +87,31 @@ def probe(path: Path) -> VideoInfo:
 
 
 def each_frame(
-    path: Path, every: int = 1, side: int | None = None, ranges: Sequence[tuple[float, float]] = ()
-) -> Iterator[tuple[int, float, NDArray[np.uint8]]]:
-    """Frames with their numbers and times (s): upright RGB (H, W, 3), or grey (H, W) with a longer side of ``side``.
+    path: Path, every: int = 1, side: int | None = None, wanted: NDArray[np.bool_] | None = None, colored: int = 0
+) -> Iterator[Seen]:
+    """Frames one after the other.
 
-    A file that breaks off ends the frames; those before count.
+    Parameters
+    ----------
+    path : Path
+    every : int
+        Only every so manieth frame.
+    side : int, optional
+        Longer side of the grey picture; the frame's own size without it.
+    wanted : (n,) bool, optional
+        Packets to decode (see :mod:`vast_quarry.core.photo.packets`); all without it.
+    colored : int
+        Every so manieth of the frames comes with a small colour picture as well; 0: none.
+
+    Yields
+    ------
+    Seen
+        A file that breaks off ends them; those before count.
     """
-    import av
-
-    begin = min((a for a, _ in ranges), default=0.0)
-    end = max((b for _, b in ranges), default=float("inf"))
-    with _open(path) as container:
-        stream = container.streams.video[0]
-        frames = container.decode(stream)
-        number = -1
-        while True:
-            try:
-                frame = next(frames)
-            except (StopIteration, av.FFmpegError):
-                return
-            number += 1
-            time = float(frame.time) if frame.time is not None else number / float(stream.average_rate or 25)
-            if time > end + 1e-6:
-                return
-            if number % every or time < begin - 1e-6:
-                continue
-            if ranges and not any(a - 1e-6 <= time <= b + 1e-6 for a, b in ranges):
-                continue
-            turn = int(getattr(frame, "rotation", 0) or 0)
-            if side is None:
-                yield number, time, _turned(frame.to_ndarray(format="rgb24"), turn)
-            else:
-                yield number, time, _turned(_grey(frame, side), turn)
+    for count, (number, time, frame) in enumerate(x for x in decoded(path, wanted, roughly=True) if x[0] % every == 0):
+        turn = int(getattr(frame, "rotation", 0) or 0)
+        color = _turned(_small_color(frame, side or SMALL_SIDE), turn) if colored and count % colored == 0 else None
+        yield Seen(number, time, _turned(_grey(frame, side), turn), color)
 
 
 def ahead(frames: Iterator[T], many: int = 6) -> Iterator[T]:
@@ -170,14 +152,21 @@ def ahead(frames: Iterator[T], many: int = 6) -> Iterator[T]:
         thread.join(5)
 
 
-def _grey(frame: Any, side: int) -> NDArray[np.uint8]:
+def _small_color(frame: Any, side: int) -> NDArray[np.uint8]:
+    """A frame in colour with its longer side no longer than ``side``."""
+    scale = min(1.0, side / max(frame.width, frame.height))
+    size = {"width": max(2, round(frame.width * scale)), "height": max(2, round(frame.height * scale))}
+    return np.asarray(frame.reformat(**size, format="rgb24").to_ndarray())
+
+
+def _grey(frame: Any, side: int | None) -> NDArray[np.uint8]:
     """The brightness of a frame made small: the first plane as it lies, without changing colours."""
     if frame.format.name in ("yuv420p", "yuvj420p", "yuv422p", "yuvj422p", "nv12"):
         plane = frame.planes[0]
         y = np.frombuffer(plane, np.uint8).reshape(-1, plane.line_size)[: frame.height, : frame.width]
     else:
         y = frame.to_ndarray(format="gray")
-    scale = side / max(y.shape)
+    scale = side / max(y.shape) if side else 1.0
     if scale >= 1:
         return np.ascontiguousarray(y)
     size = max(1, round(y.shape[1] * scale)), max(1, round(y.shape[0] * scale))
@@ -186,34 +175,28 @@ def _grey(frame: Any, side: int) -> NDArray[np.uint8]:
     return np.asarray(cv2.resize(np.ascontiguousarray(y[::step, ::step]), size, interpolation=cv2.INTER_AREA))
 
 
-def take_frames(
-    path: Path, numbers: Sequence[int], crop: tuple[int, int, int, int] = (0, 0, 0, 0)
-) -> Iterator[tuple[int, float, NDArray[np.uint8]]]:
-    """Chosen frames (by number, upright RGB), without ``crop`` pixels at the left, top, right and bottom edge.
+def take_frames(path: Path, numbers: Sequence[int]) -> Iterator[tuple[int, float, NDArray[np.uint8]]]:
+    """Chosen frames: number, seconds, upright RGB (H, W, 3). What none of them needs is not decoded."""
+    chosen = set(numbers)
+    packets = list_packets(path)
+    last = max(chosen, default=-1)
+    for number, time, frame in decoded(path, packets.needed_for(chosen) if packets else None, packets):
+        if number in chosen:
+            yield number, time, _turned(frame.to_ndarray(format="rgb24"), int(getattr(frame, "rotation", 0) or 0))
+        if packets is None and number >= last:
+            return
+
+
+def cropped(rgb: NDArray[np.uint8], crop: Sequence[int]) -> NDArray[np.uint8]:
+    """A frame without ``crop`` pixels at its left, top, right and bottom edge.
 
     Raises
     ------
     PlainError
-        When the crop leaves nothing.
+        When nothing is left.
     """
-    wanted = set(numbers)
     left, top, right, bottom = crop
-    import av
-
-    with _open(path) as container:
-        stream = container.streams.video[0]
-        last = max(wanted, default=-1)
-        frames = container.decode(stream)
-        for number in range(last + 1):
-            try:
-                frame = next(frames)
-            except (StopIteration, av.FFmpegError):
-                return
-            if number not in wanted:
-                continue
-            turn = int(getattr(frame, "rotation", 0) or 0)
-            rgb = _turned(frame.to_ndarray(format="rgb24"), turn)
-            h, w = rgb.shape[:2]
-            if left + right >= w - 64 or top + bottom >= h - 64:
-                raise PlainError(f"The crop leaves nothing of {w} x {h} pixels.", "Crop less.")
-            yield number, float(frame.time or 0.0), np.ascontiguousarray(rgb[top : h - bottom, left : w - right])
+    h, w = rgb.shape[:2]
+    if left + right >= w - 64 or top + bottom >= h - 64:
+        raise PlainError(f"The crop leaves nothing of {w} x {h} pixels.", "Crop less.")
+    return np.ascontiguousarray(rgb[top : h - bottom, left : w - right])

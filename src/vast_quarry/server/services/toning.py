@@ -122,10 +122,12 @@ def give_back_corners(project: Project, folders: Folders, by: FalloffFrom) -> No
     s = _settings(project)
     falloff: dict[str, Falloff] = {}
     if by == "photos":
-        found = {path: p.falloff for path, p in judged(folders)[0].items() if p.falloff}
-        falloff = {path: (f[0], f[1], f[2]) for path, f in found.items()}
+        known = judged(folders)[0]
+        falloff = {path: (p.falloff[0], p.falloff[1], p.falloff[2]) for path, p in known.items() if p.falloff}
+        if not known:
+            raise PlainError("It is not known how dark the corners are.", "Let the photos be judged first.")
         if not falloff:
-            raise PlainError("The photos do not show that the corners are darker.", "Let them be judged first.")
+            raise PlainError("These photos do not show their corners to be darker.", "Leave them as they were shot.")
     elif by == "database":
         falloff = _by_database(folders)
         if not falloff:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 import shutil
 import threading
-from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 from typing import Any, Literal
 
@@ -16,12 +16,14 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import atomic_write, write_arrays
-from vast_quarry.core.photo.frames import SIDE, Scan, laps, scan, still_edges
-from vast_quarry.core.photo.video import VIDEO_ENDINGS, VideoInfo, ahead, each_frame, is_video, probe
+from vast_quarry.core.photo.frames import Scan, laps, still_edges
+from vast_quarry.core.photo.skim import look_over, look_step
+from vast_quarry.core.photo.video import VIDEO_ENDINGS, Seen, VideoInfo, is_video, probe
 from vast_quarry.core.progress import Cancelled
 from vast_quarry.pipeline.step import Reporter
-from vast_quarry.pipeline.video import Choice, chosen_frames, extract, look_step
+from vast_quarry.pipeline.video import Choice, Crop, chosen_frames, extract
 from vast_quarry.server.services.folders import Folders, NotFound
+from vast_quarry.server.services.sets import name_set
 
 #: pictures that stand in while somebody drags along a video
 PROXIES = 1200
@@ -37,14 +39,15 @@ class ChoiceIn(BaseModel):
     rate: float = Field(2.0, gt=0, le=240)
     count: int = Field(60, ge=2, le=5000)
     ranges: list[tuple[float, float]] = Field(default_factory=list, max_length=50)
-    crop: tuple[int, int, int, int] = (0, 0, 0, 0)
+    crop: Crop = (0, 0, 0, 0)
+    crops: list[Crop | None] = Field(default_factory=list, max_length=50, description="Crops of single ranges")
     one_turn: bool = False
 
     def choice(self) -> Choice:
         """As the pipeline takes it."""
         return Choice(
-            self.by, self.overlap, self.step, self.rate, self.count, tuple(self.ranges), self.crop, self.one_turn
-        )
+            self.by, self.overlap, self.step, self.rate, self.count, tuple(self.ranges), self.crop, self.one_turn, tuple(self.crops)
+        )  # fmt: skip
 
 
 class VideoOut(BaseModel):
@@ -132,25 +135,25 @@ def look(folders: Folders, name: str, reporter: Reporter, cancelled: threading.E
     cache = _cache(folders, file)
     cache.mkdir(parents=True, exist_ok=True)
     reporter.begin("photos", "Looking through the video")
-    every = look_step(info)
-    apart = max(1, round(info.frames / every / PROXIES))
     times: list[float] = []
+    seen_to = -1
 
-    def watched() -> Iterator[tuple[int, float, NDArray[np.uint8]]]:
-        for row, (number, time, grey) in enumerate(ahead(each_frame(file, every, 2 * SIDE))):
-            if cancelled.is_set():
-                raise Cancelled
-            reporter.stage("photos", "Looking through the video", min(number, info.frames), max(info.frames, 1))
-            if row % apart == 0:
-                with atomic_write(cache / f"{len(times)}.jpg") as out:
-                    Image.fromarray(grey).save(out, format="JPEG", quality=80)
-                times.append(time)
-            yield number, time, np.ascontiguousarray(grey[::2, ::2])
+    def watch(seen: Seen) -> None:
+        nonlocal seen_to
+        if cancelled.is_set():
+            raise Cancelled
+        text = "Looking through the video" if seen.number > seen_to else "Looking closely"
+        seen_to = max(seen_to, seen.number)
+        reporter.stage("photos", text, min(seen.number, info.frames), max(info.frames, 1))
+        if seen.color is not None:
+            with atomic_write(cache / f"{len(times)}.jpg") as out:
+                Image.fromarray(seen.color).save(out, format="JPEG", quality=80)
+            times.append(seen.time)
 
-    s = scan(watched())
+    s = look_over(file, info, watch, colored=max(1, round(info.frames / look_step(info) / PROXIES)))
     write_arrays(
         cache / "scan.npz", number=s.number, time=s.time, move=s.move, growth=s.growth, sharp=s.sharp, small=s.small,
-        still=s.still, proxies=np.array(times),
+        still=s.still, proxies=np.array(times), shown=s.time if s.shown is None else s.shown,
     )  # fmt: skip
 
 
@@ -159,7 +162,8 @@ def scan_of(folders: Folders, file: Path) -> tuple[Scan, NDArray[np.float64]] | 
     try:
         with np.load(_cache(folders, file) / "scan.npz") as f:
             names = ("number", "time", "move", "growth", "sharp", "small", "still")
-            return Scan(*(f[n] for n in names)), f["proxies"]
+            shown = f["shown"] if "shown" in f.files else f["time"]
+            return replace(Scan(*(f[n] for n in names)), shown=shown), f["proxies"]
     except (OSError, ValueError, KeyError):
         return None
 
@@ -209,7 +213,7 @@ def chosen(folders: Folders, name: str, choice: ChoiceIn) -> ChosenOut:
     if known is None:
         raise PlainError("The video has not been looked through.", "Let it be looked through first.")
     parts = chosen_frames(known[0], choice.choice())
-    when = dict(zip(known[0].number.tolist(), known[0].time.tolist()))
+    when = dict(zip(*(x.tolist() for x in known[0].all_frames)))
     times = [[round(when.get(n, 0.0), 4) for n in part] for part in parts]
     return ChosenOut(count=sum(len(p) for p in parts), frames=parts, times=times)
 
@@ -226,4 +230,7 @@ def take(folders: Folders, name: str, choice: ChoiceIn, reporter: Reporter, canc
             raise Cancelled
         reporter.stage("photos", "Taking frames", done, total)
 
-    extract(file, folders.photos, parts, choice.crop, progress, prefix=f"{file.stem}_")
+    rows = extract(file, folders.photos, parts, choice.choice(), progress, prefix=f"{file.stem}_")
+    # each lap is a set of its own
+    for lap in sorted({row["set"] for row in rows if "set" in row}):
+        name_set(folders, [row["photo"] for row in rows if row.get("set") == lap], f"{file.stem[:40]}, {lap}")

@@ -20,6 +20,7 @@ const choice = ref<Required<ChoiceIn>>({
   count: 60,
   ranges: [],
   crop: [0, 0, 0, 0],
+  crops: [],
   one_turn: false,
 })
 const begin = ref<number | null>(null)
@@ -41,6 +42,24 @@ const curve = computed(() => {
   const top = Math.max(...props.video.sharp, 1e-6)
   return props.video.times.map((s, k) => `${x(s)},${40 - (38 * props.video.sharp[k]) / top}`).join(' ')
 })
+type Crop = [number, number, number, number]
+/** The kept range that is shown, and what is cut off there: its own crop, or that of all. */
+const range = computed(() =>
+  choice.value.ranges.findIndex(([a, b]) => time.value >= a - 1e-6 && time.value <= b + 1e-6),
+)
+const ownCrop = computed(() => (choice.value.crops[range.value] ?? null) as Crop | null)
+const crop = computed(() => ownCrop.value ?? choice.value.crop)
+function setCrop(next: Crop) {
+  if (!ownCrop.value) choice.value.crop = next
+  else choice.value.crops = choice.value.crops.map((c, k) => (k === range.value ? next : c))
+}
+const setSide = (side: number, pixels: number) =>
+  setCrop(crop.value.map((c, k) => (k === side ? Math.max(0, pixels) : c)) as Crop)
+function ofRange(on: boolean) {
+  choice.value.crops = choice.value.ranges.map((_, k) =>
+    k === range.value ? (on ? ([...choice.value.crop] as Crop) : null) : (choice.value.crops[k] ?? null),
+  )
+}
 const ticks = computed(() => (chosen.value?.times ?? []).flat())
 
 const choose = useDebounceFn(async () => {
@@ -83,8 +102,9 @@ function keys(e: KeyboardEvent) {
 function keepTo() {
   if (begin.value === null || time.value === begin.value) return
   const range: [number, number] = [Math.min(begin.value, time.value), Math.max(begin.value, time.value)]
-  const ranges = [...choice.value.ranges, range].sort((a, b) => a[0] - b[0])
-  choice.value = { ...choice.value, ranges }
+  const kept = [...choice.value.ranges, range].map((r, k) => ({ r, crop: choice.value.crops[k] ?? null }))
+  kept.sort((a, b) => a.r[0] - b.r[0])
+  choice.value = { ...choice.value, ranges: kept.map((k) => k.r), crops: kept.map((k) => k.crop) }
   begin.value = null
 }
 onMounted(() => window.addEventListener('keydown', keys))
@@ -107,10 +127,10 @@ const take = () =>
         <span
           class="cut"
           :style="{
-            left: `${(100 * choice.crop[0]) / video.width}%`,
-            top: `${(100 * choice.crop[1]) / video.height}%`,
-            right: `${(100 * choice.crop[2]) / video.width}%`,
-            bottom: `${(100 * choice.crop[3]) / video.height}%`,
+            left: `${(100 * crop[0]) / video.width}%`,
+            top: `${(100 * crop[1]) / video.height}%`,
+            right: `${(100 * crop[2]) / video.width}%`,
+            bottom: `${(100 * crop[3]) / video.height}%`,
           }"
         ></span>
       </div>
@@ -164,7 +184,11 @@ const take = () =>
         <button class="plainbtn" title="N" :disabled="begin === null" @click="keepTo">
           {{ t('video.end') }}
         </button>
-        <button v-if="choice.ranges.length" class="plainbtn" @click="choice.ranges = []">
+        <button
+          v-if="choice.ranges.length"
+          class="plainbtn"
+          @click="((choice.ranges = []), (choice.crops = []))"
+        >
           {{ t('video.whole') }}
         </button>
         <label>{{ t('video.by') }}</label>
@@ -204,20 +228,30 @@ const take = () =>
         <el-input-number
           v-for="k in [0, 1, 2, 3]"
           :key="k"
-          v-model="choice.crop[k]"
+          :model-value="crop[k]"
           :min="0"
           :controls="false"
           size="small"
           style="width: 50px"
           :aria-label="t('video.cropAt', { side: t(`video.side${k}`) })"
+          @change="setSide(k, Number($event))"
         />
         <button
           v-if="video.crop.some((c) => c > 0)"
           class="plainbtn"
-          @click="choice.crop = [...video.crop] as [number, number, number, number]"
+          @click="setCrop([...video.crop] as Crop)"
         >
           {{ t('video.still') }}
         </button>
+        <label v-if="range >= 0"
+          ><el-switch
+            size="small"
+            :model-value="!!ownCrop"
+            :aria-label="t('video.cropRange')"
+            @change="ofRange(Boolean($event))"
+          />
+          {{ t('video.cropRange') }}</label
+        >
         <button class="go" :disabled="!chosen" @click="take">
           <b>{{ t('video.take', { n: chosen?.count ?? 0 }) }}</b>
         </button>

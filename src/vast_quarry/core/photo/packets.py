@@ -1,0 +1,197 @@
+"""The packets of a video: which frames they hold, and decoding only those that are needed.
+
+A stream is made of groups: a picture that stands by itself, and those that build on it. A group can be decoded from its
+beginning up to any place, so looking at the first part of each is quick, and a single frame costs no more than its group.
+What is decoded in part is decoded right: frames refer backwards in the order of decoding (ISO/IEC 14496-10, 23008-2).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Set
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vast_quarry.core.errors import PlainError
+
+#: larger pictures are not decoded (pixels)
+LARGEST = 70_000_000
+#: of each group at least so many frames are looked at
+LEAST = 4
+
+
+@dataclass(frozen=True)
+class Packets:
+    """The packets of a video stream in the order in which they are decoded.
+
+    Attributes
+    ----------
+    pts : (n,)
+        When each is shown, in the stream's own unit.
+    number : (n,)
+        Number of its frame as frames are shown, from 0.
+    seconds : (n,)
+        When it is shown.
+    key : (n,)
+        Whether it stands by itself.
+    """
+
+    pts: NDArray[np.int64]
+    number: NDArray[np.int64]
+    seconds: NDArray[np.float64]
+    key: NDArray[np.bool_]
+
+    @property
+    def begins(self) -> NDArray[np.int64]:
+        """Where groups begin, and the end."""
+        return np.append(np.flatnonzero(self.key), len(self.key))
+
+    @property
+    def open_groups(self) -> bool:
+        """Whether pictures are decoded after a group has begun that are shown before its first one."""
+        of = np.cumsum(self.key) - 1
+        return bool((self.pts < self.pts[self.key][of]).any())
+
+    def group_seconds(self) -> float:
+        """Usual length of a group."""
+        return float(np.median(np.diff(np.append(self.seconds[self.key], self.seconds.max()))))
+
+    def first_of_groups(self, share: float) -> NDArray[np.bool_]:
+        """Packets (n,) of the first part of each group."""
+        begins = self.begins
+        length = np.diff(begins)
+        of = np.cumsum(self.key) - 1
+        place = np.arange(len(self.key)) - begins[of]
+        return np.asarray(place < np.maximum(np.ceil(share * length), LEAST)[of])
+
+    def needed_for(self, numbers: Set[int]) -> NDArray[np.bool_]:
+        """Packets (n,) that have to be decoded to see frames of these numbers."""
+        wanted = np.isin(self.number, np.fromiter(numbers, np.int64, len(numbers)))
+        out = np.zeros(len(self.key), bool)
+        for a, b in zip(self.begins[:-1], self.begins[1:]):
+            inside = np.flatnonzero(wanted[a:b])
+            if len(inside):
+                out[a : a + inside[-1] + 1] = True
+        if self.open_groups:  # what is shown before a group's first picture builds on the group before
+            shown_before = out & (self.pts < self.pts[self.key][np.cumsum(self.key) - 1]) & wanted
+            for k in np.flatnonzero(shown_before):
+                g = int(np.searchsorted(self.begins, k, "right")) - 1
+                out[self.begins[max(0, g - 1)] : k + 1] = True
+        return out
+
+
+def open_video(path: Path) -> Any:
+    """An opened container with a video stream.
+
+    Raises
+    ------
+    PlainError
+        When the file is none, or its pictures are too large.
+    """
+    import av
+
+    try:
+        container = av.open(str(path), metadata_errors="replace")
+    except FileNotFoundError as error:
+        raise PlainError(f"There is no file {path}.", "Check the path.") from error
+    except (av.FFmpegError, OSError, ValueError) as error:
+        raise PlainError(f"{path.name} is no video that can be read.", "Export it as MP4.") from error
+    if not container.streams.video:
+        container.close()
+        raise PlainError(f"{path.name} holds no pictures, only sound or data.", "Choose another file.")
+    stream = container.streams.video[0]
+    if stream.width * stream.height > LARGEST:
+        container.close()
+        raise PlainError(
+            f"The pictures of {path.name} have {stream.width} x {stream.height} pixels.", "Export it smaller."
+        )
+    stream.thread_type = "AUTO"
+    return container
+
+
+def list_packets(path: Path) -> Packets | None:
+    """The packets of a video; None where the file does not say when they are shown, or where groups begin."""
+    import av
+
+    pts, key = [], []
+    with open_video(path) as container:
+        stream = container.streams.video[0]
+        unit = float(stream.time_base or 0)
+        try:
+            for packet in container.demux(stream):
+                if packet.size and not packet.is_discard:
+                    if packet.pts is None:
+                        return None
+                    pts.append(int(packet.pts))
+                    key.append(bool(packet.is_keyframe))
+        except (av.FFmpegError, OSError):
+            pass  # a file that breaks off: what came before counts
+    shown = np.array(pts, np.int64)
+    if not pts or not key[0] or not unit or len(np.unique(shown)) < len(shown):
+        return None
+    number = np.empty(len(shown), np.int64)
+    number[np.argsort(shown)] = np.arange(len(shown))
+    return Packets(shown, number, np.asarray(shown * unit, np.float64), np.array(key))
+
+
+def decoded(
+    path: Path, wanted: NDArray[np.bool_] | None = None, packets: Packets | None = None, roughly: bool = False
+) -> Iterator[tuple[int, float, Any]]:
+    """Frames as they are decoded: number, seconds, frame; only of ``wanted`` packets, where some are given.
+
+    ``roughly`` leaves out smoothing the edges of blocks, which takes a sixth of the time and does not show in small
+    pictures.
+
+    Raises
+    ------
+    PlainError
+        When the file is no video.
+    """
+    import av
+
+    if wanted is not None and packets is None:
+        packets = list_packets(path)
+    with open_video(path) as container:
+        stream = container.streams.video[0]
+        rate = float(stream.average_rate or 25)
+        if roughly:
+            stream.codec_context.options = {"skip_loop_filter": "all"}
+        if wanted is None or packets is None:
+            number = -1
+            try:
+                for frame in container.decode(stream):
+                    number += 1
+                    yield number, float(frame.time) if frame.time is not None else number / rate, frame
+            except av.FFmpegError:
+                pass
+            return
+        known = dict(zip(packets.pts.tolist(), zip(packets.number.tolist(), packets.seconds.tolist())))
+        apart, cut, k = packets.open_groups, False, -1
+        try:
+            for packet in container.demux(stream):
+                if packet.size and not packet.is_discard:
+                    k += 1
+                    if k >= len(wanted):
+                        break
+                    if packets.key[k] and wanted[k] and cut and apart:
+                        # what builds on pictures that were left out must not be made up
+                        yield from _told(stream.codec_context.decode(None), known)
+                        stream.codec_context.flush_buffers()
+                        cut = False
+                    if not wanted[k]:
+                        cut = True
+                        continue
+                elif packet.size:
+                    continue
+                yield from _told(packet.decode(), known)
+        except (av.FFmpegError, EOFError):
+            return
+
+
+def _told(frames: Any, known: dict[int, tuple[int, float]]) -> Iterator[tuple[int, float, Any]]:
+    for frame in frames:
+        if frame.pts in known:
+            yield *known[frame.pts], frame
