@@ -26,13 +26,15 @@ def panorama(tmp_path_factory: pytest.TempPathFactory) -> Path:
     file = tmp_path_factory.mktemp("film") / "round.mp4"
     rng = np.random.default_rng(5)
     wide = cv2.resize(rng.integers(0, 255, (30, 120, 3), np.uint8), (960, 240), interpolation=cv2.INTER_CUBIC)
+    twice = np.hstack([wide, wide])
     container = av.open(str(file), "w")
     stream: Any = container.add_stream("mpeg4", rate=25)
     stream.width, stream.height, stream.pix_fmt, stream.bit_rate = 320, 240, "yuv420p", 3_000_000
     stream.options = {"bf": "2", "g": str(GROUP)}
     for k in range(FRAMES):
-        shown = np.roll(wide, -k * 960 // TURN, axis=1)[:, :320]
-        container.mux(stream.encode(av.VideoFrame.from_ndarray(np.ascontiguousarray(shown), format="rgb24")))
+        shift = np.array([[1.0, 0.0, -((k * 960 / TURN) % 960)], [0.0, 1.0, 0.0]])
+        shown = cv2.warpAffine(twice, shift, (320, 240))
+        container.mux(stream.encode(av.VideoFrame.from_ndarray(shown, format="rgb24")))
     container.mux(stream.encode())
     container.close()
     return file
@@ -94,8 +96,8 @@ def test_a_look_at_the_first_part_of_each_group_finds_the_same_laps(
         assert y - x + 1 == TURN
         assert abs(a - x) <= GROUP
     # it moved as far, and about as many frames are due
-    assert found.way[-1] == pytest.approx(whole.way[-1], rel=0.05)
-    assert len(by_motion(found)) == pytest.approx(len(by_motion(whole)), abs=2)
+    assert found.way[-1] == pytest.approx(whole.way[-1], rel=0.1)
+    assert len(by_motion(found)) == pytest.approx(len(by_motion(whole)), rel=0.1)
 
 
 def test_what_moves_far_between_is_looked_at_closely(panorama: Path, monkeypatch: pytest.MonkeyPatch) -> None:
