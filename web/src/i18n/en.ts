@@ -374,6 +374,8 @@ export const en = {
   },
   video: {
     looking: 'The video is looked through; it can be dragged along afterwards.',
+    notLooked: 'What was seen of this video is no longer kept.',
+    look: 'Look through it again',
     at: 'The video at {time}',
     sharp: 'Sharpness along the video, with laps and the frames that would be taken',
     begin: 'Keep from here',

@@ -23,7 +23,7 @@ from vast_quarry.core.photo.packets import decoded, list_packets, open_video
 T = TypeVar("T")
 
 VIDEO_ENDINGS = {".mp4", ".mov", ".m4v", ".avi", ".mkv", ".webm", ".mpg", ".mpeg", ".mts", ".m2ts", ".3gp", ".wmv"}
-#: longer side of small pictures when nothing else is asked for
+#: longer side of small pictures in colour
 SMALL_SIDE = 640
 
 
@@ -110,7 +110,7 @@ def each_frame(
     """
     for count, (number, time, frame) in enumerate(x for x in decoded(path, wanted, roughly=True) if x[0] % every == 0):
         turn = int(getattr(frame, "rotation", 0) or 0)
-        color = _turned(_small_color(frame, side or SMALL_SIDE), turn) if colored and count % colored == 0 else None
+        color = _turned(_small_color(frame), turn) if colored and count % colored == 0 else None
         yield Seen(number, time, _turned(_grey(frame, side), turn), color)
 
 
@@ -152,9 +152,9 @@ def ahead(frames: Iterator[T], many: int = 6) -> Iterator[T]:
         thread.join(5)
 
 
-def _small_color(frame: Any, side: int) -> NDArray[np.uint8]:
-    """A frame in colour with its longer side no longer than ``side``."""
-    scale = min(1.0, side / max(frame.width, frame.height))
+def _small_color(frame: Any) -> NDArray[np.uint8]:
+    """A frame in colour made small."""
+    scale = min(1.0, SMALL_SIDE / max(frame.width, frame.height))
     size = {"width": max(2, round(frame.width * scale)), "height": max(2, round(frame.height * scale))}
     return np.asarray(frame.reformat(**size, format="rgb24").to_ndarray())
 

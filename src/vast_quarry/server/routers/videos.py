@@ -28,6 +28,14 @@ def upload(project_id: int, file: UploadFile, session: Db, f: Files) -> Job:
     return jobs.add_job(session, project_id, "look", {"name": name})
 
 
+@router.post("/{name}/look", status_code=202)
+def look(project_id: int, name: str, session: Db, f: Files) -> Job:
+    """Look through a video again, as a job: what that gave may be thrown away at any time."""
+    get_project(session, project_id)
+    videos.video_file(f, name)
+    return jobs.add_job(session, project_id, "look", {"name": name})
+
+
 @router.delete("/{name}", status_code=204)
 def remove(project_id: int, name: str, session: Db, f: Files) -> None:
     """Remove a video; frames that were taken from it stay."""

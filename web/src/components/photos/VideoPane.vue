@@ -5,12 +5,14 @@ import { computed, onBeforeUnmount, onMounted, ref, shallowRef, watch } from 'vu
 import { useI18n } from 'vue-i18n'
 import { api, ask, type ChoiceIn, type Chosen, type Video } from '@/api/client'
 import { clock, nearest } from '@/composables/video'
+import { useJobs } from '@/stores/jobs'
 import { useProject } from '@/stores/project'
 
 /** A video: dragged along without decoding it, ranges kept with keys, frames chosen before they are taken. */
 const props = defineProps<{ video: Video }>()
 const { t } = useI18n()
 const project = useProject()
+const jobs = useJobs()
 const at = ref(0)
 const choice = ref<Required<ChoiceIn>>({
   by: 'motion',
@@ -109,6 +111,13 @@ function keepTo() {
 }
 onMounted(() => window.addEventListener('keydown', keys))
 onBeforeUnmount(() => window.removeEventListener('keydown', keys))
+const working = computed(() => jobs.active.some((j) => j.project_id === project.id))
+const look = () =>
+  ask(
+    api.POST('/api/projects/{project_id}/videos/{name}/look', {
+      params: { path: { project_id: project.id, name: props.video.name } },
+    }),
+  )
 const take = () =>
   ask(
     api.POST('/api/projects/{project_id}/videos/{name}/take', {
@@ -121,7 +130,10 @@ const take = () =>
 <template>
   <div class="video">
     <div class="big">
-      <p v-if="!video.looked" class="emptynote">{{ t('video.looking') }}</p>
+      <p v-if="!video.looked" class="emptynote">
+        {{ working ? t('video.looking') : t('video.notLooked') }}
+        <button v-if="!working" class="plainbtn" @click="look">{{ t('video.look') }}</button>
+      </p>
       <div v-else class="frame" :style="{ aspectRatio: `${video.width} / ${video.height}` }">
         <img :src="picture(at)" :alt="t('video.at', { time: clock(time) })" draggable="false" />
         <span
@@ -224,18 +236,20 @@ const take = () =>
           ><el-switch v-model="choice.one_turn" size="small" :aria-label="t('video.turns')" />
           {{ t('video.turns', { n: video.laps.length }) }}</label
         >
-        <label>{{ t('video.crop') }}</label>
-        <el-input-number
-          v-for="k in [0, 1, 2, 3]"
-          :key="k"
-          :model-value="crop[k]"
-          :min="0"
-          :controls="false"
-          size="small"
-          style="width: 50px"
-          :aria-label="t('video.cropAt', { side: t(`video.side${k}`) })"
-          @change="setSide(k, Number($event))"
-        />
+        <span class="edges">
+          <label>{{ t('video.crop') }}</label>
+          <el-input-number
+            v-for="k in [0, 1, 2, 3]"
+            :key="k"
+            :model-value="crop[k]"
+            :min="0"
+            :controls="false"
+            size="small"
+            style="width: 50px"
+            :aria-label="t('video.cropAt', { side: t(`video.side${k}`) })"
+            @change="setSide(k, Number($event))"
+          />
+        </span>
         <button
           v-if="video.crop.some((c) => c > 0)"
           class="plainbtn"
@@ -366,6 +380,11 @@ const take = () =>
   gap: 6px;
   align-items: center;
   font-size: 12.5px;
+}
+.edges {
+  display: flex;
+  gap: 6px;
+  align-items: center;
 }
 .go {
   margin-left: auto;
