@@ -66,6 +66,44 @@ def test_two_thousand_files(client: TestClient) -> None:
     wait_for("thumbnails", 120, lambda: len(list(cache.glob("thumb-*.jpg"))) >= 200)
 
 
+def test_ten_thousand_files_where_they_lie(client: TestClient, tmp_path: Path) -> None:
+    source = tmp_path / "shoot"
+    source.mkdir()
+    (source / "a_00000.jpg").write_bytes(photo())
+    for k in range(1, 10_000):
+        os.link(source / "a_00000.jpg", source / f"a_{k:05d}.jpg")
+    project = new_project(client)
+    body = {"path": str(source), "copy_files": False}
+    assert client.post(f"/api/projects/{project}/photos/from-path", json=body).json() == 10_000
+    listed = client.get(f"/api/projects/{project}/photos").json()
+    assert [listed[0]["path"], listed[-1]["path"]] == ["a_00000.jpg", "a_09999.jpg"]
+    assert all(p["problem"] is None for p in listed)
+
+
+@pytest.mark.parametrize("name", ["a" * 251 + ".jpg", "碑" * 83 + ".jpeg", "Märchenstein Ø – 1.jpg", "صخرة.png"])
+def test_names_as_long_as_they_may_be_and_in_other_scripts(client: TestClient, name: str) -> None:
+    project = new_project(client)
+    for folder in ("east", "west"):  # the same name from two folders
+        answer = client.post(f"/api/projects/{project}/photos", files=[("files", (f"{folder}/{name}", photo(1)))])
+        assert len(answer.json()["taken"]) == 1
+    again = client.post(f"/api/projects/{project}/photos", files=[("files", (f"east/{name}", photo(2)))]).json()[
+        "taken"
+    ][0]
+    listed = {p["path"]: p for p in client.get(f"/api/projects/{project}/photos").json()}
+    assert len(listed) == 3
+    assert again in listed
+    assert all(p["problem"] is None and p["path"].endswith(Path(name).suffix) for p in listed.values())
+    assert client.get(f"/api/projects/{project}/photos/thumb", params={"path": again}).status_code == 200
+
+
+def test_a_mask_keeps_the_name_of_its_photo_however_long(client: TestClient) -> None:
+    project = new_project(client)
+    name = "b" * 250
+    client.post(f"/api/projects/{project}/photos", files=[("files", (f"{name}.jpg", photo(1)))])
+    client.post(f"/api/projects/{project}/photos/masks", files=[("files", (f"{name}.png", b"x"))])
+    assert client.get(f"/api/projects/{project}/photos").json()[0]["masked"]
+
+
 def test_too_many_in_one_request_is_refused_as_a_whole(client: TestClient) -> None:
     project = new_project(client)
     files = [("files", (f"{k}.jpg", b"x")) for k in range(1001)]

@@ -13,7 +13,7 @@ from vast_quarry.server.models import Job
 from vast_quarry.server.routers.projects import Db, Files
 from vast_quarry.server.services import jobs, judging, pictures, sets, tiles
 from vast_quarry.server.services.ahead import Ahead
-from vast_quarry.server.services.folders import get_project
+from vast_quarry.server.services.folders import get_project, short_name
 
 router = APIRouter(prefix="/api/projects/{project_id}/photos", tags=["photos"])
 Side = Annotated[int, Query(ge=32, le=2400)]
@@ -109,7 +109,7 @@ def upload_masks(project_id: int, files: list[UploadFile], session: Db, f: Files
     f.make()
     out = Upload(taken=[], refused=[])
     for file in files:
-        name = (file.filename or "").replace("\\", "/").rsplit("/", 1)[-1]
+        name = short_name((file.filename or "").replace("\\", "/").rsplit("/", 1)[-1])
         if name.lower().endswith(".png") and not name.startswith("."):
             (f.masks / name).write_bytes(file.file.read())
             out.taken.append(name)

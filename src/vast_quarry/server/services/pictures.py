@@ -25,7 +25,7 @@ from vast_quarry.pipeline.steps.masks import load_mask, mask_file
 from vast_quarry.pipeline.steps.photos import Photo, read_photo_list
 from vast_quarry.pipeline.units.depth import load_depth
 from vast_quarry.server.models import Project
-from vast_quarry.server.services.folders import Folders, NotFound, safe_path
+from vast_quarry.server.services.folders import Folders, NotFound, safe_path, short_name
 from vast_quarry.server.services.judging import judged
 from vast_quarry.server.services.layers import version_of
 from vast_quarry.server.services.sets import by_hand, set_of
@@ -266,7 +266,7 @@ def take_in(folders: Folders, name: str, data: Any) -> str:
         When it is no kind of picture that is read.
     """
     parts = [p for p in Path(name.replace("\\", "/")).parts if p not in ("..", "/", ".") and not p.startswith(".")]
-    clean = Path(*["".join(c for c in p if c.isprintable())[:150] for p in parts[-3:]]) if parts else Path("photo")
+    clean = Path(*[short_name(p) for p in parts[-3:]]) if parts else Path("photo")
     if clean.suffix.lower() not in PHOTO_ENDINGS:
         raise PlainError(f"{clean.name} is not a kind of picture that is read.")
     target = folders.photos / clean
@@ -296,11 +296,12 @@ def bring_in(folders: Folders, source: str, by_reference: bool = False) -> int:
 
 def refer_to(folders: Folders, file: Path) -> None:
     """Bring in a photo as a link to where it lies, under its own name, never over another."""
-    target, n = folders.photos / file.name, 1
+    name = Path(short_name(file.name))
+    target, n = folders.photos / name, 1
     while target.exists() or target.is_symlink():
         if target.is_symlink() and target.readlink() == file.resolve():
             return
-        target = folders.photos / f"{file.stem} ({n}){file.suffix}"
+        target = folders.photos / f"{name.stem} ({n}){name.suffix}"
         n += 1
     target.symlink_to(file.resolve())
 

@@ -22,7 +22,7 @@ from vast_quarry.core.photo.video import VIDEO_ENDINGS, Seen, VideoInfo, is_vide
 from vast_quarry.core.progress import Cancelled
 from vast_quarry.pipeline.step import Reporter
 from vast_quarry.pipeline.video import Choice, Crop, chosen_frames, extract
-from vast_quarry.server.services.folders import Folders, NotFound
+from vast_quarry.server.services.folders import Folders, NotFound, short_name
 from vast_quarry.server.services.sets import name_set
 
 #: pictures that stand in while somebody drags along a video
@@ -89,7 +89,7 @@ def take_video(folders: Folders, name: str, file: Any) -> str:
     PlainError
         When it is none.
     """
-    clean = re.sub(r"[^\w.\- ]", "_", name.replace("\\", "/").rsplit("/", 1)[-1])[-120:]
+    clean = short_name(re.sub(r"[^\w.\- ]", "_", name.replace("\\", "/").rsplit("/", 1)[-1]))
     if not is_video(Path(clean)):
         raise PlainError(f"{name} is no video.", f"Videos end in {', '.join(sorted(VIDEO_ENDINGS))}.")
     folder = folder_of(folders)
