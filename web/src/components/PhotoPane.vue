@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useElementSize } from '@vueuse/core'
-import { computed, ref, watch } from 'vue'
+import { computed, onBeforeUnmount, ref, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { photoUrl, tileUrl } from '@/api/client'
 import { PREVIEW, tilesInView } from '@/composables/tiles'
@@ -52,6 +52,38 @@ watch(
   () => fit(),
 )
 
+function loaded(image: HTMLImageElement) {
+  natural.value = [image.naturalWidth, image.naturalHeight]
+  fetchEarly()
+}
+/** Tiles of the middle at one to one, fetched while the whole photo is looked at. */
+const early = new Map<string, HTMLImageElement>()
+let waiting = 0
+function fetchEarly() {
+  window.clearTimeout(waiting)
+  const path = props.path
+  waiting = window.setTimeout(() => {
+    if (!path || path !== props.path || !(oneToOne() > 1)) return
+    const view = {
+      room: [room.width.value, room.height.value],
+      size: size.value,
+      zoom: oneToOne(),
+      shift: [0, 0],
+    }
+    early.clear()
+    for (const tile of tilesInView(view, window.devicePixelRatio)) {
+      const image = new Image()
+      image.src = tileUrl(project.id, path, tile)
+      void image.decode().catch(() => undefined)
+      early.set(image.src, image)
+    }
+  }, 200)
+}
+onBeforeUnmount(() => {
+  window.clearTimeout(waiting)
+  early.clear()
+})
+
 function fit() {
   zoom.value = 1
   shift.value = [0, 0]
@@ -59,9 +91,10 @@ function fit() {
 
 /** One photo pixel on one screen pixel. */
 function one() {
-  const r = pane.value!.getBoundingClientRect()
-  const shown = Math.min(r.width / size.value[0], r.height / size.value[1])
-  zoom.value = Math.max(1, 1 / shown)
+  zoom.value = Math.max(1, oneToOne())
+}
+function oneToOne() {
+  return 1 / Math.min(room.width.value / size.value[0], room.height.value / size.value[1])
 }
 
 function wheel(e: WheelEvent) {
@@ -116,17 +149,7 @@ function up(e: PointerEvent) {
         '--ratio': size[0] / size[1],
       }"
     >
-      <img
-        :src="src"
-        :alt="path"
-        draggable="false"
-        @load="
-          natural = [
-            ($event.target as HTMLImageElement).naturalWidth,
-            ($event.target as HTMLImageElement).naturalHeight,
-          ]
-        "
-      />
+      <img :src="src" :alt="path" draggable="false" @load="loaded($event.target as HTMLImageElement)" />
       <img
         v-for="k in tiles"
         :key="`${path} ${k.level} ${k.x} ${k.y}`"
