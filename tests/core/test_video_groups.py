@@ -134,3 +134,39 @@ def test_each_range_has_its_own_crop(panorama: Path, tmp_path: Path) -> None:
     rows = frames_of(panorama, tmp_path, choice)
     sizes = {row["frame"]: cv2.imread(str(tmp_path / row["photo"])).shape[:2] for row in rows}
     assert sizes == {0: (240, 310), 50: (240, 310), 250: (200, 320), 300: (200, 320)}
+
+
+def recording(file: Path, width: int, height: int, frames: int) -> bytes:
+    container = av.open(str(file), "w")
+    stream: Any = container.add_stream("mpeg2video", rate=25)
+    stream.width, stream.height, stream.pix_fmt = width, height, "yuv420p"
+    picture = np.random.default_rng(0).integers(0, 255, (height, width, 3), np.uint8)
+    for k in range(frames):
+        shown = np.ascontiguousarray(np.roll(picture, 2 * k, axis=1))
+        container.mux(stream.encode(av.VideoFrame.from_ndarray(shown, format="rgb24")))
+    container.mux(stream.encode())
+    container.close()
+    return file.read_bytes()
+
+
+def test_recordings_of_two_sizes_put_one_after_the_other(tmp_path: Path) -> None:
+    file = tmp_path / "both.ts"
+    file.write_bytes(recording(tmp_path / "a.ts", 320, 240, 20) + recording(tmp_path / "b.ts", 160, 128, 20))
+    video = file.rename(tmp_path / "both.mts")
+    found = look_over(video, probe(video), lambda _: None)
+    # the decoder may drop one where the size changes
+    assert len(found.number) >= 38
+    assert found.number.tolist() == list(range(len(found.number)))
+    assert (np.diff(found.time) > 0).all()  # although the second one counts from nought again
+    rows = frames_of(video, tmp_path / "out", Choice(by="step", step=30))
+    sizes = [cv2.imread(str(tmp_path / "out" / row["photo"])).shape[:2] for row in rows]
+    assert sizes == [(240, 320), (128, 160)]
+
+
+def test_a_video_that_breaks_off_gives_what_came_before(panorama: Path, tmp_path: Path) -> None:
+    whole_file = recording(tmp_path / "a.ts", 320, 240, 60)
+    cut = tmp_path / "cut.mts"
+    cut.write_bytes(whole_file[: len(whole_file) // 2])
+    found = look_over(cut, probe(cut), lambda _: None)
+    assert 20 < len(found.number) < 40
+    assert len(list(take_frames(cut, found.number[:3].tolist()))) == 3

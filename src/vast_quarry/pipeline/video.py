@@ -106,7 +106,6 @@ def extract(
     prefix: str = "",
 ) -> list[dict[str, Any]]:
     """Write chosen frames into a folder; rows of ``frames.json`` come back."""
-    info = probe(video)
     lap_of = {n: k for k, part in enumerate(parts) for n in part}
     numbers = sorted(lap_of)
     rows: list[dict[str, Any]] = []
@@ -116,7 +115,8 @@ def extract(
         lap = f"lap{lap_of[number] + 1}_" if len(parts) > 1 else ""
         name = f"{prefix}{lap}frame_{number:06d}.jpg"
         with atomic_write(out / name) as f:
-            f.write(jpeg_frame(cropped(rgb, crop), video.name, number, time, (info.width, info.height), crop))
+            full = rgb.shape[1], rgb.shape[0]
+            f.write(jpeg_frame(cropped(rgb, crop), video.name, number, time, full, crop))
         row: dict[str, Any] = {"photo": name, "frame": number, "time": round(time, 6)}
         rows.append(row | ({"set": f"lap {lap_of[number] + 1}"} if len(parts) > 1 else {}))
     progress(len(numbers), len(numbers))

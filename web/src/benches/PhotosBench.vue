@@ -202,6 +202,14 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
       >
         {{ t('photos.thin') }}
       </button>
+      <button
+        v-if="filmed.length > 12 && !video"
+        class="plainbtn"
+        :title="t('photos.thinHint')"
+        @click="thin(3)"
+      >
+        {{ t('photos.third') }}
+      </button>
       <span v-if="share !== null" class="num">{{ Math.round(100 * share) }} %</span>
       <span v-if="sending" class="num">{{ t('job.of', { done: sending[0], total: sending[1] }) }}</span>
       <span v-if="photo" class="end">

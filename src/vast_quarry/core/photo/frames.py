@@ -90,10 +90,13 @@ def scan(frames: Iterable[Seen]) -> Scan:
     moving = 0
     for seen in frames:
         g = seen.grey
+        if before is not None and before.shape != g.shape:  # the size of the pictures may change within a file
+            before = None
         move, growth = (np.zeros(2), 0.0) if before is None else _moved(before, g)
         if before is not None and np.linalg.norm(move) > 3 * STILL:
             changed = cv2.absdiff(before, g)
-            still = np.zeros(g.shape, np.float32) if still is None else still
+            if still is None or still.shape != g.shape:
+                still, moving = np.zeros(g.shape, np.float32), 0
             still += changed <= 3
             moving += 1
         tiny = cv2.resize(g, (SMALL, SMALL), interpolation=cv2.INTER_AREA).astype(np.float32)

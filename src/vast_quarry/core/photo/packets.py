@@ -160,11 +160,15 @@ def decoded(
         if roughly:
             stream.codec_context.options = {"skip_loop_filter": "all"}
         if wanted is None or packets is None:
-            number = -1
+            number, later, last = -1, 0.0, -1.0
             try:
                 for frame in container.decode(stream):
                     number += 1
-                    yield number, float(frame.time) if frame.time is not None else number / rate, frame
+                    time = float(frame.time) if frame.time is not None else number / rate
+                    if time + later <= last:  # recordings put one after the other begin anew
+                        later = last + 1 / rate - time
+                    last = time + later
+                    yield number, last, frame
             except av.FFmpegError:
                 pass
             return
