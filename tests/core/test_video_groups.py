@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
@@ -15,6 +16,7 @@ from vast_quarry.core.photo.frames import SIDE, Scan, by_motion, laps, scan
 from vast_quarry.core.photo.packets import Packets, decoded, list_packets
 from vast_quarry.core.photo.skim import look_over, merged
 from vast_quarry.core.photo.video import each_frame, probe, take_frames
+from vast_quarry.pipeline.steps.photos import inspect_photo
 from vast_quarry.pipeline.video import Choice, chosen_frames, frames_of, look_through
 
 TURN, FRAMES, GROUP = 600, 1380, 24
@@ -170,3 +172,27 @@ def test_a_video_that_breaks_off_gives_what_came_before(panorama: Path, tmp_path
     found = look_over(cut, probe(cut), lambda _: None)
     assert 20 < len(found.number) < 40
     assert len(list(take_frames(cut, found.number[:3].tolist()))) == 3
+
+
+def test_squeezed_pictures_get_square_pixels_and_may_be_made_smaller(tmp_path: Path) -> None:
+    # ITU-R BT.601 widescreen: 720 x 576 pixels that are 64/45 as wide as high show 16:9
+    file = tmp_path / "wide.mp4"
+    container = av.open(str(file), "w")
+    stream: Any = container.add_stream("mpeg4", rate=25)
+    stream.width, stream.height, stream.pix_fmt = 720, 576, "yuv420p"
+    stream.codec_context.sample_aspect_ratio = Fraction(64, 45)
+    picture = np.zeros((576, 720, 3), np.uint8)
+    picture[200:376, 298:422] = 255  # 176 high, 124 x 64/45 = 176 wide: a square
+    for _ in range(3):
+        container.mux(stream.encode(av.VideoFrame.from_ndarray(picture, format="rgb24")))
+    container.mux(stream.encode())
+    container.close()
+    info = probe(file)
+    assert (info.width, info.height) == (1024, 576)
+    rgb = next(take_frames(file, [1], info.aspect))[2]
+    lit = np.argwhere(rgb[..., 0] > 128)
+    assert np.ptp(lit[:, 0]) == pytest.approx(np.ptp(lit[:, 1]), abs=3)
+    rows = frames_of(file, tmp_path / "out", Choice(by="step", step=3, scale=0.5, crop=(24, 0, 0, 0)))
+    photo = inspect_photo(0, str(tmp_path / "out"), rows[0]["photo"], str(tmp_path / "unit.json"))
+    assert (photo["width"], photo["height"]) == (500, 288)
+    assert tuple(photo["center"]) == (511 / 2 - 12, 287 / 2)

@@ -59,13 +59,14 @@ def frames(
     count: Annotated[int, typer.Option(help="By count: so many", min=2)] = 60,
     keep: Annotated[str, typer.Option(help="Ranges to keep, like 0:02-0:14,0:20-0:31")] = "",
     crop: Annotated[str, typer.Option(help="Pixels to cut off: left,top,right,bottom")] = "0,0,0,0",
+    scale: Annotated[float, typer.Option(help="Make frames smaller by this", min=0.1, max=1.0)] = 1.0,
     laps: Annotated[bool, typer.Option("--laps", help="Find laps and cut each at exactly one turn")] = False,
 ) -> None:
     """Take frames from a video: JPEGs, and frames.json."""
     ways: dict[str, By] = {"motion": "motion", "step": "step", "rate": "rate", "count": "count"}
     if by not in ways:
         raise PlainError(f"Frames cannot be chosen by {by}.", f"Choose {', '.join(ways)}.")
-    choice = Choice(ways[by], overlap, step, rate, count, parse_ranges(keep), parse_crop(crop), laps)
+    choice = Choice(ways[by], overlap, step, rate, count, parse_ranges(keep), parse_crop(crop), laps, scale=scale)
     claim_output(out)
     with Bar(console=console, disable=not console.is_terminal) as bar:
         task = bar.add_task("Looking through the video", total=1.0)

@@ -16,6 +16,7 @@ from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import atomic_write, write_json
 from vast_quarry.core.photo.frames import By, Scan, choose, laps
 from vast_quarry.core.photo.packets import list_packets
+from vast_quarry.core.photo.reading import resized
 from vast_quarry.core.photo.skim import look_over
 from vast_quarry.core.photo.video import VideoInfo, cropped, probe, take_frames
 from vast_quarry.core.progress import Progress, silent
@@ -41,6 +42,9 @@ class Choice:
     one_turn: bool = False
     #: crops of single ranges, in their order; None where that of all counts
     crops: tuple[Crop | None, ...] = ()
+
+    #: frames are made smaller by this
+    scale: float = 1.0
 
     def crop_at(self, time: float) -> Crop:
         """What is cut off a frame at a time (s)."""
@@ -109,14 +113,17 @@ def extract(
     lap_of = {n: k for k, part in enumerate(parts) for n in part}
     numbers = sorted(lap_of)
     rows: list[dict[str, Any]] = []
-    for number, time, rgb in take_frames(video, numbers):
+    for number, time, rgb in take_frames(video, numbers, probe(video).aspect):
         crop = choice.crop_at(time)
         progress(len(rows), len(numbers))
         lap = f"lap{lap_of[number] + 1}_" if len(parts) > 1 else ""
         name = f"{prefix}{lap}frame_{number:06d}.jpg"
         with atomic_write(out / name) as f:
             full = rgb.shape[1], rgb.shape[0]
-            f.write(jpeg_frame(cropped(rgb, crop), video.name, number, time, full, crop))
+            # smaller after cropping: what is told of the whole frame is made smaller with it
+            small = resized(cropped(rgb, crop), choice.scale)
+            told = [[round(x * choice.scale) for x in side] for side in (full, crop)]
+            f.write(jpeg_frame(small, video.name, number, time, *told))
         row: dict[str, Any] = {"photo": name, "frame": number, "time": round(time, 6)}
         rows.append(row | ({"set": f"lap {lap_of[number] + 1}"} if len(parts) > 1 else {}))
     progress(len(numbers), len(numbers))

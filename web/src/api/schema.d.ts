@@ -1625,6 +1625,11 @@ export interface components {
              */
             rate: number;
             /**
+             * Scale
+             * @default 1
+             */
+            scale: number;
+            /**
              * Step
              * @default 10
              */

@@ -382,6 +382,7 @@ export const en = {
     end: 'to here',
     whole: 'Keep all',
     cropRange: 'this range only',
+    scale: 'Size',
     by: 'Frames by',
     motion: 'motion, sharpest',
     step: 'every n-th',

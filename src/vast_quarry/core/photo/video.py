@@ -29,7 +29,10 @@ SMALL_SIDE = 640
 
 @dataclass(frozen=True)
 class VideoInfo:
-    """What a video holds: size as seen upright, frames a second (mean), seconds, frames (0 when the file does not say)."""
+    """What a video holds: size as seen upright, frames a second (mean), seconds, frames (0 when the file does not say).
+
+    ``aspect`` is how much wider than high its pixels are.
+    """
 
     width: int
     height: int
@@ -37,6 +40,7 @@ class VideoInfo:
     seconds: float
     frames: int
     turn: int
+    aspect: float = 1.0
 
 
 @dataclass(frozen=True)
@@ -52,6 +56,12 @@ class Seen:
 def is_video(path: Path) -> bool:
     """Whether a file is a video by its ending."""
     return path.suffix.lower() in VIDEO_ENDINGS
+
+
+def _pixel_aspect(stream: Any) -> float:
+    """How much wider than high the pixels of a video are: some cameras squeeze their pictures."""
+    aspect = float(stream.sample_aspect_ratio or stream.codec_context.sample_aspect_ratio or 1)
+    return aspect if 0.2 < aspect < 5 else 1.0
 
 
 def _turned(picture: NDArray, turn: int) -> NDArray:
@@ -78,17 +88,20 @@ def probe(path: Path) -> VideoInfo:
                 f"{path.name} holds no picture that can be read.", "Copy it again from the camera."
             ) from error
         turn = int(getattr(first, "rotation", 0) or 0)
-        w, h = (first.height, first.width) if turn % 180 else (first.width, first.height)
+        aspect = _pixel_aspect(stream)
+        wide = round(first.width * aspect)
+        w, h = (first.height, wide) if turn % 180 else (wide, first.height)
         rate = float(stream.average_rate or stream.guessed_rate or 25)
         seconds = (
             float(stream.duration * stream.time_base) if stream.duration else float((container.duration or 0) / 1e6)
         )
-        return VideoInfo(w, h, rate, seconds, int(stream.frames or round(seconds * rate)), turn)
+        return VideoInfo(w, h, rate, seconds, int(stream.frames or round(seconds * rate)), turn, aspect)
 
 
 def each_frame(
-    path: Path, every: int = 1, side: int | None = None, wanted: NDArray[np.bool_] | None = None, colored: int = 0
-) -> Iterator[Seen]:
+    path: Path, every: int = 1, side: int | None = None, wanted: NDArray[np.bool_] | None = None, colored: int = 0,
+    aspect: float = 1.0,
+) -> Iterator[Seen]:  # fmt: skip
     """Frames one after the other.
 
     Parameters
@@ -102,6 +115,8 @@ def each_frame(
         Packets to decode (see :mod:`vast_quarry.core.photo.packets`); all without it.
     colored : int
         Every so manieth of the frames comes with a small colour picture as well; 0: none.
+    aspect : float
+        How much wider than high pixels are; grey pictures are left as they lie.
 
     Yields
     ------
@@ -110,7 +125,7 @@ def each_frame(
     """
     for count, (number, time, frame) in enumerate(x for x in decoded(path, wanted, roughly=True) if x[0] % every == 0):
         turn = int(getattr(frame, "rotation", 0) or 0)
-        color = _turned(_small_color(frame), turn) if colored and count % colored == 0 else None
+        color = _turned(_small_color(frame, aspect), turn) if colored and count % colored == 0 else None
         yield Seen(number, time, _turned(_grey(frame, side), turn), color)
 
 
@@ -152,10 +167,10 @@ def ahead(frames: Iterator[T], many: int = 6) -> Iterator[T]:
         thread.join(5)
 
 
-def _small_color(frame: Any) -> NDArray[np.uint8]:
+def _small_color(frame: Any, aspect: float) -> NDArray[np.uint8]:
     """A frame in colour made small."""
-    scale = min(1.0, SMALL_SIDE / max(frame.width, frame.height))
-    size = {"width": max(2, round(frame.width * scale)), "height": max(2, round(frame.height * scale))}
+    scale = min(1.0, SMALL_SIDE / max(frame.width * aspect, frame.height))
+    size = {"width": max(2, round(frame.width * aspect * scale)), "height": max(2, round(frame.height * scale))}
     return np.asarray(frame.reformat(**size, format="rgb24").to_ndarray())
 
 
@@ -175,14 +190,19 @@ def _grey(frame: Any, side: int | None) -> NDArray[np.uint8]:
     return np.asarray(cv2.resize(np.ascontiguousarray(y[::step, ::step]), size, interpolation=cv2.INTER_AREA))
 
 
-def take_frames(path: Path, numbers: Sequence[int]) -> Iterator[tuple[int, float, NDArray[np.uint8]]]:
-    """Chosen frames: number, seconds, upright RGB (H, W, 3). What none of them needs is not decoded."""
+def take_frames(
+    path: Path, numbers: Sequence[int], aspect: float = 1.0
+) -> Iterator[tuple[int, float, NDArray[np.uint8]]]:
+    """Chosen frames: number, seconds, upright RGB (H, W, 3) with square pixels. What none of them needs is not decoded."""
     chosen = set(numbers)
     packets = list_packets(path)
     last = max(chosen, default=-1)
     for number, time, frame in decoded(path, packets.needed_for(chosen) if packets else None, packets):
         if number in chosen:
-            yield number, time, _turned(frame.to_ndarray(format="rgb24"), int(getattr(frame, "rotation", 0) or 0))
+            rgb = frame.to_ndarray(format="rgb24")
+            if aspect != 1.0:
+                rgb = cv2.resize(rgb, (round(rgb.shape[1] * aspect), rgb.shape[0]), interpolation=cv2.INTER_CUBIC)
+            yield number, time, _turned(rgb, int(getattr(frame, "rotation", 0) or 0))
         if packets is None and number >= last:
             return
 

@@ -42,11 +42,12 @@ class ChoiceIn(BaseModel):
     crop: Crop = (0, 0, 0, 0)
     crops: list[Crop | None] = Field(default_factory=list, max_length=50, description="Crops of single ranges")
     one_turn: bool = False
+    scale: float = Field(1.0, ge=0.1, le=1)
 
     def choice(self) -> Choice:
         """As the pipeline takes it."""
         return Choice(
-            self.by, self.overlap, self.step, self.rate, self.count, tuple(self.ranges), self.crop, self.one_turn, tuple(self.crops)
+            self.by, self.overlap, self.step, self.rate, self.count, tuple(self.ranges), self.crop, self.one_turn, tuple(self.crops), self.scale,
         )  # fmt: skip
 
 

@@ -23,6 +23,7 @@ const choice = ref<Required<ChoiceIn>>({
   ranges: [],
   crop: [0, 0, 0, 0],
   crops: [],
+  scale: 1,
   one_turn: false,
 })
 const begin = ref<number | null>(null)
@@ -257,6 +258,10 @@ const take = () =>
         >
           {{ t('video.still') }}
         </button>
+        <label>{{ t('video.scale') }}</label>
+        <el-select v-model="choice.scale" size="small" style="width: 80px" :aria-label="t('video.scale')">
+          <el-option v-for="k in [1, 0.75, 0.5, 0.25]" :key="k" :value="k" :label="`${100 * k} %`" />
+        </el-select>
         <label v-if="range >= 0"
           ><el-switch
             size="small"
