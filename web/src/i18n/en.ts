@@ -346,7 +346,7 @@ export const en = {
     black: 'Black point',
     white: 'White point',
     corners: 'Brighten corners',
-    falloff: 'Dark corners of the lens',
+    falloff: 'Dark corners',
     by_nothing: 'as shot',
     by_photos: 'measured here',
     by_database: 'lens database',

@@ -174,11 +174,12 @@ def decoded(
             return
         known = dict(zip(packets.pts.tolist(), zip(packets.number.tolist(), packets.seconds.tolist())))
         apart, cut, k = packets.open_groups, False, -1
+        last = int(np.flatnonzero(wanted)[-1]) if wanted.any() else -1
         try:
             for packet in container.demux(stream):
                 if packet.size and not packet.is_discard:
                     k += 1
-                    if k >= len(wanted):
+                    if k > last:
                         break
                     if packets.key[k] and wanted[k] and cut and apart:
                         # what builds on pictures that were left out must not be made up
@@ -191,6 +192,7 @@ def decoded(
                 elif packet.size:
                     continue
                 yield from _told(packet.decode(), known)
+            yield from _told(stream.codec_context.decode(None), known)
         except (av.FFmpegError, EOFError):
             return
 

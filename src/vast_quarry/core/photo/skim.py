@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from dataclasses import replace
+from itertools import groupby
 from pathlib import Path
 
 import numpy as np
@@ -61,12 +62,16 @@ def look_over(path: Path, info: VideoInfo, watch: Watch, colored: int = 0) -> Sc
     if part is None:
         return replace(scan(looked(None, colored)), shown=shown)
     found = replace(scan(looked(part, max(1, round(colored * PART)) if colored else 0)), shown=shown)
-    for first, last in _runs(groups_to_see(found, packets)):
+    runs = _runs(groups_to_see(found, packets))
+    if runs:
         wanted = np.zeros(len(packets.key), bool)
         begins = packets.begins
-        # and the picture that follows, to see how far it moved since
-        wanted[begins[first] : min(begins[last + 1] + 1, len(wanted))] = True
-        found = merged(found, scan(looked(wanted, 0)))
+        for first, last in runs:
+            # and the picture that follows, to see how far it moved since
+            wanted[begins[first] : min(begins[last + 1] + 1, len(wanted))] = True
+        starts = np.sort(packets.number[packets.key])[[first for first, _ in runs]]
+        for _, stretch in groupby(looked(wanted, 0), lambda seen: int(np.searchsorted(starts, seen.number, "right"))):
+            found = merged(found, scan(stretch))
     return found
 
 
