@@ -9,7 +9,7 @@ import pytest
 from skimage.color import deltaE_ciede2000, rgb2lab
 
 from vast_quarry.core.photo.reading import load_rgb
-from vast_quarry.core.photo.tone import Tone, apply_tone, local_contrast
+from vast_quarry.core.photo.tone import Tone, apply_tone, exposure_stops, fill_by_exposure, local_contrast
 from vast_quarry.core.rig.defects import Planted
 from vast_quarry.core.rig.shoot import ShootSettings, shoot
 from vast_quarry.pipeline.inspect import glance, inspect
@@ -73,6 +73,26 @@ def test_local_contrast_brings_out_what_lies_in_the_dark() -> None:
     rng = np.random.default_rng(0)
     dark = np.repeat((20 + rng.normal(0, 2, (240, 320))).clip(0, 255).astype(np.uint8)[..., None], 3, axis=2)
     assert local_contrast(dark).std() > 1.5 * dark.std()
+
+
+def test_how_bright_a_photo_is_that_shares_nothing_follows_from_its_exposure() -> None:
+    # a stop: twice the time, twice the ISO, or the aperture wider by the root of two (ISO 2720)
+    base = exposure_stops(1 / 125, 8.0, 100)
+    assert exposure_stops(1 / 62.5, 8.0, 100) - base == pytest.approx(1.0)
+    assert exposure_stops(1 / 125, 8.0 / 2**0.5, 100) - base == pytest.approx(1.0)
+    assert exposure_stops(1 / 125, 8.0, 400) - base == pytest.approx(2.0)
+    assert np.isnan(exposure_stops(None, 8.0, 100))
+    exposures = np.array([0.0, 1.0, -0.5, 0.2, 1.5]) + base
+    tones = np.repeat((exposures - np.median(exposures[:4]))[:, None], 3, axis=1)
+    tones[4] = np.nan
+    filled = fill_by_exposure(tones, exposures)
+    np.testing.assert_allclose(filled[4], tones[1] + 0.5)
+    np.testing.assert_array_equal(filled[:4], tones[:4])
+    # left on automatic while the light changed: what was exposed more is no brighter
+    even = np.zeros((5, 3))
+    even[4] = np.nan
+    assert np.isnan(fill_by_exposure(even, 3 * exposures)[4]).all()
+    assert np.isnan(fill_by_exposure(tones[3:], exposures[3:])[1]).all()  # too few to say
 
 
 def test_evening_out_brings_the_subjects_colour_together(tmp_path: Path) -> None:

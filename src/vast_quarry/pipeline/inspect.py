@@ -33,7 +33,7 @@ from vast_quarry.core.photo.judging import (
 from vast_quarry.core.photo.quality import SIDE, judge
 from vast_quarry.core.photo.reading import load_rgb, read_facts, resized
 from vast_quarry.core.photo.srgb import linear
-from vast_quarry.core.photo.tone import tone_offsets
+from vast_quarry.core.photo.tone import exposure_stops, fill_by_exposure, tone_offsets
 from vast_quarry.core.progress import Progress, silent
 from vast_quarry.pipeline.steps.masks import load_mask
 
@@ -69,7 +69,8 @@ class Inspected(BaseModel):
     ev_offset: float | None = None
     wb_offset: float | None = None
     duplicate_of: str | None = None
-    #: stops that red, green and blue of its subject are off the set's median; None where nothing says so
+    #: stops that red, green and blue of its subject are off the set's median, from features it shares with others, or else from
+    #: how it was exposed; None where nothing says so
     tone: list[float] | None = None
     #: what its lens darkens (stops by r^2, r^4, r^6), measured over all photos of that lens; None where it does not show
     falloff: list[float] | None = None
@@ -262,9 +263,11 @@ def inspect(paths: Sequence[str], glances: Sequence[Glance], progress: Progress 
     looks = [glances[k].look for k in good]
     common = shared_features([glances[k] for k in good], progress)
     shared = common.count
-    tones = tone_offsets(len(good), common.brighter, shared)
+    seen = tone_offsets(len(good), common.brighter, shared)
+    exposures = np.array([exposure_stops(x.exif.exposure_s, x.exif.f_number, x.exif.iso) for x in looks])
+    tones = fill_by_exposure(seen, exposures)
     falloffs, darkened = _falloffs(looks, common)
-    verdicts = judge_set(looks, shared, tones)
+    verdicts = judge_set(looks, shared, seen)
     by_row = dict(zip(good, zip(looks, verdicts)))
     tone_of = dict(zip(good, tones))
     falloff_of = {good[k]: f for k, f in falloffs.items()}
@@ -280,7 +283,7 @@ def inspect(paths: Sequence[str], glances: Sequence[Glance], progress: Progress 
             told.tone = [r, g, b] if np.isfinite([r, g, b]).all() else None
             told.falloff = falloff_of.get(k)
             photos.append(told)
-    findings = automatic(looks, tones) + darkened
+    findings = automatic(looks, seen) + darkened
     gone = [n for n, v in enumerate(verdicts) if v.proposal == "leave out"]
     for part in gaps(shared, [v.set for v in verdicts], gone):
         names = ", ".join(looks[n].path for n in part[:4]) + (" and more" if len(part) > 4 else "")

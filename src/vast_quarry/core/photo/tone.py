@@ -31,6 +31,9 @@ SHADOW = 0.18
 #: a pair that misses the solution by more than so many stops counts less
 HUBER = 0.08
 
+#: spread (stops) up to which the exposures explain how bright photos are
+EXPLAINED = 0.25
+
 
 def tone_offsets(
     count: int, brighter: Mapping[tuple[int, int], Array], weight: Mapping[tuple[int, int], int], rounds: int = 8
@@ -69,6 +72,32 @@ def tone_offsets(
             miss = np.abs(x[a] - x[b] - d[:, c])
             w = base * np.minimum(1.0, HUBER / np.maximum(miss, 1e-9))
         out[held, c] = x - np.median(x)
+    return out
+
+
+def exposure_stops(exposure_s: float | None, f_number: float | None, iso: float | None) -> float:
+    """How much light a camera made of a scene, in stops: log2(t S / N^2), as in the exposure value of ISO 2720; NaN if unknown."""
+    if not (exposure_s and f_number and iso):
+        return float("nan")
+    return float(np.log2(exposure_s * iso / f_number**2))
+
+
+def fill_by_exposure(tones: Array, exposures: Array) -> Array:
+    """Offsets (n, 3) with those that are not known (NaN) filled in by how photos were exposed (n,), where that explains the others.
+
+    In one light a photo is brighter by just what it was exposed more. Where the light changed that is not so: then nothing is
+    filled in.
+    """
+    out = tones.copy()
+    known = np.isfinite(tones).all(1) & np.isfinite(exposures)
+    missing = ~np.isfinite(tones).all(1) & np.isfinite(exposures)
+    if known.sum() < 3 or not missing.any():
+        return out
+    rest = tones[known].mean(1) - exposures[known]
+    middle = float(np.median(rest))
+    if 1.4826 * float(np.median(np.abs(rest - middle))) > EXPLAINED:
+        return out
+    out[missing] = (exposures[missing] + middle)[:, None]
     return out
 
 
