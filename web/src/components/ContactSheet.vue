@@ -59,7 +59,7 @@ function keys(e: KeyboardEvent) {
       <div
         v-for="r in virtual.getVirtualItems()"
         :key="r.index"
-        class="row"
+        class="line"
         :style="{ transform: `translateY(${r.start}px)`, gridTemplateColumns: `repeat(${columns}, 1fr)` }"
       >
         <button
@@ -107,7 +107,7 @@ function keys(e: KeyboardEvent) {
   padding: 8px;
   height: 100%;
 }
-.row {
+.line {
   position: absolute;
   left: 0;
   right: 0;

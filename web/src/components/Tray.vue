@@ -187,9 +187,6 @@ const change = (s: Setting, value: unknown) => project.change(props.layer, { [s.
   box-shadow: 0 0 0 1px var(--lichen);
 }
 .row {
-  display: flex;
-  justify-content: space-between;
-  align-items: center;
   padding: 3px 14px;
   min-height: 30px;
 }

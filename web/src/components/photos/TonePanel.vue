@@ -137,7 +137,8 @@ async function forget() {
   await kept()
 }
 const path = (values: number[]) => {
-  const top = Math.max(...values.slice(1, -1), 0.02)
+  const both = [...(bars.value?.before ?? []).slice(1, -1), ...(bars.value?.after ?? []).slice(1, -1)]
+  const top = Math.max(...both, 0.02)
   return values.map((v, k) => `${k},${30 - Math.min(30, (29 * v) / top)}`).join(' ')
 }
 </script>
@@ -145,7 +146,7 @@ const path = (values: number[]) => {
 <template>
   <div v-if="project.photos.length" class="tone">
     <h3>
-      <button :aria-expanded="open" @click="open = !open">
+      <button class="fold" :aria-expanded="open" @click="open = !open">
         <span aria-hidden="true">{{ open ? '–' : '+' }}</span> {{ t('tone.title') }}
       </button>
     </h3>
@@ -272,21 +273,7 @@ const path = (values: number[]) => {
 h3 {
   margin: 0;
 }
-h3 button {
-  font: inherit;
-  font-size: 13px;
-  font-weight: 700;
-  border: 0;
-  background: none;
-  color: var(--ink);
-  cursor: pointer;
-  padding: 2px 0;
-}
 .row {
-  display: flex;
-  justify-content: space-between;
-  align-items: center;
-  min-height: 28px;
   font-size: 13px;
 }
 p {

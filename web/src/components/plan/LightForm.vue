@@ -100,18 +100,7 @@ function setLight(values: Partial<NonNullable<PlanIn['light']>>) {
 
 <style scoped>
 .row {
-  display: flex;
-  justify-content: space-between;
-  align-items: center;
   padding: 1px 14px;
-  min-height: 26px;
-}
-.row i {
-  font-style: normal;
-  color: var(--ink2);
-  display: inline-block;
-  width: 24px;
-  font-size: 12px;
 }
 .lamps {
   padding: 2px 14px;

@@ -148,7 +148,7 @@ async function bring(e: Event) {
   <div class="form">
     <template v-for="[group, rows] in GROUPS" :key="group">
       <h3>
-        <button :aria-expanded="open.includes(group)" @click="toggle(group)">
+        <button class="fold" :aria-expanded="open.includes(group)" @click="toggle(group)">
           <span aria-hidden="true">{{ open.includes(group) ? '–' : '+' }}</span> {{ t(`plan.${group}`) }}
         </button>
       </h3>
@@ -235,34 +235,13 @@ h3 {
   padding: 5px 10px 0;
   margin: 0;
 }
-h3 button {
-  font: inherit;
-  font-size: 13px;
-  font-weight: 700;
-  border: 0;
-  background: none;
-  color: var(--ink);
-  cursor: pointer;
-  padding: 1px 4px;
-}
 h3 span {
   display: inline-block;
   width: 10px;
   color: var(--ink2);
 }
 .row {
-  display: flex;
-  justify-content: space-between;
-  align-items: center;
   padding: 1px 14px;
-  min-height: 26px;
-}
-.row i {
-  font-style: normal;
-  color: var(--ink2);
-  display: inline-block;
-  width: 24px;
-  font-size: 12px;
 }
 .end {
   display: flex;
