@@ -13,6 +13,7 @@ import pytest
 from PIL import Image
 from playwright.sync_api import Page, expect
 from tests.browser.conftest import READY
+from tests.conftest import RigSet
 
 from vast_quarry.core.rig.defects import disc_kernel, motion_kernel
 from vast_quarry.core.rig.shoot import ShootSettings, shoot
@@ -147,3 +148,35 @@ def test_a_video_is_dragged_along_and_cut_into_frames(page: Page, address: str, 
     assert count < whole
     take.click()
     expect(page.get_by_role("button", name="Photos 2")).to_contain_text(f"{count} kept", timeout=60_000)
+
+
+def test_evening_out_one_photo_and_keeping_its_settings(page: Page, address: str, milestone_set: RigSet) -> None:
+    new_photos(page, address, "Evened")
+    page.locator("input[type=file]").first.set_input_files(sorted(milestone_set.photos.iterdir())[:3])
+    expect(page.get_by_text("3 kept, 0 left out")).to_be_visible()
+    page.locator(".ph").nth(1).click()
+    page.get_by_role("button", name="Even out").click()
+    tone = page.locator(".tone")
+    tone.get_by_role("button", name="this one").click()
+    slider = tone.get_by_role("slider", name="Lift shadows")
+    slider.focus()
+    for _ in range(4):
+        slider.press("ArrowRight")
+    expect(tone.get_by_text("With settings of their own: 1.")).to_be_visible()
+    tone.get_by_placeholder("Keep these as …").fill("shady side")
+    tone.get_by_placeholder("Keep these as …").press("Enter")
+    expect(tone.get_by_role("button", name="Forget")).to_be_visible()
+    # another photo is as it was, until it is given what was kept
+    page.locator(".ph").nth(2).click()
+    expect(slider).to_have_attribute("aria-valuenow", "0")
+    tone.locator(".row:has([aria-label='Kept settings']) .el-select__wrapper").click()
+    page.get_by_role("option", name="shady side").click()
+    expect(tone.get_by_text("With settings of their own: 2.")).to_be_visible()
+    # copied to all of them, and taken back
+    tone.get_by_role("button", name="all", exact=True).click()
+    tone.get_by_role("button", name="Use these for all photos").click()
+    expect(tone.get_by_text("With settings of their own")).to_have_count(0)
+    page.locator(".ph").nth(2).click()
+    expect(slider).to_have_attribute("aria-valuenow", "0.2")
+    tone.get_by_role("button", name="As they were shot").click()
+    expect(slider).to_have_attribute("aria-valuenow", "0")

@@ -62,6 +62,10 @@ const changed = computed(
       ROWS.some(([k]) => now.value!.tone[k] !== AS_SHOT[k])),
 )
 
+/** Settings kept under names, for all projects. */
+const presets = shallowRef<TonePreset[]>([])
+const preset = ref('')
+const name = ref('')
 async function take(next: Promise<ToneOut>) {
   now.value = await next
   after.value = changed.value ? Date.now() : 0
@@ -76,7 +80,10 @@ onMounted(() => {
   void take(ask(api.GET('/api/projects/{project_id}/photos/tone', project.path)))
   void kept()
 })
-watch([() => project.selected, open], levels)
+watch([() => project.selected, open], () => {
+  preset.value = ''
+  void levels()
+})
 const even = (on: boolean) =>
   take(
     ask(
@@ -113,10 +120,6 @@ const asShot = () =>
       ),
   )
 
-/** Settings kept under names, for all projects. */
-const presets = shallowRef<TonePreset[]>([])
-const preset = ref('')
-const name = ref('')
 async function kept() {
   presets.value = await ask(api.GET('/api/tone-presets'))
 }
