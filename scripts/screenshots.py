@@ -49,6 +49,15 @@ def main() -> None:
                 page.locator(".proposals li button").nth(1).click()
                 page.wait_for_timeout(1500)
             page.screenshot(path=TARGET / f"{name}.png")
+            if name == "judge":
+                page.get_by_role("button", name="Even out").click()
+                page.locator(".row:has([aria-label='Dark corners']) .el-select__wrapper").click()
+                page.get_by_role("option", name="measured here").click()
+                page.wait_for_timeout(2000)
+                page.evaluate("document.querySelector('.tone').scrollIntoView()")
+                page.wait_for_timeout(500)
+                page.screenshot(path=TARGET / "even.png")
+                page.get_by_role("button", name="As they were shot").click()
         browser.close()
 
 

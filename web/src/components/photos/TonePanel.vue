@@ -286,6 +286,7 @@ p {
 svg {
   width: 100%;
   height: 46px;
+  margin-top: 6px;
   background: var(--stone);
   border-radius: 4px;
 }
