@@ -102,6 +102,14 @@ def test_a_look_at_the_first_part_of_each_group_finds_the_same_laps(
     assert len(by_motion(found)) == pytest.approx(len(by_motion(whole)), rel=0.1)
 
 
+def test_laps_are_found_as_well_when_only_every_second_frame_is_looked_at(panorama: Path) -> None:
+    half = scan(each_frame(panorama, 2, SIDE))
+    assert set(half.gap) == {2}
+    for a, b in laps(half):
+        assert half.number[b] - half.number[a] + 2 == pytest.approx(TURN, abs=2)
+    assert len(laps(half)) == 2
+
+
 def test_what_moves_far_between_is_looked_at_closely(panorama: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(skim, "LARGE", 0)
     monkeypatch.setattr(skim, "FAR", 0.01)

@@ -68,7 +68,7 @@ class Scan:
     @property
     def gap(self) -> NDArray[np.int64]:
         """Frames since the row before."""
-        return np.maximum(np.diff(self.number, prepend=self.number[:1] - 1), 1)
+        return _gaps(self.number)
 
     @property
     def all_frames(self) -> tuple[NDArray[np.int64], Array]:
@@ -116,9 +116,15 @@ def scan(frames: Iterable[Seen]) -> Scan:
     )  # fmt: skip
 
 
+def _gaps(number: NDArray[np.int64]) -> NDArray[np.int64]:
+    """Frames since the row before (n,); the first row counts like the second."""
+    apart = np.diff(number)
+    return np.maximum(np.concatenate([apart[:1] if len(apart) else np.ones(len(number), np.int64), apart]), 1)
+
+
 def _bridged(number: NDArray[np.int64], move: Array) -> Array:
     """Moves (n, 2) where, over frames that were not looked at, what could not be followed goes on as before and after."""
-    gap = np.maximum(np.diff(number, prepend=number[:1] - 1), 1)
+    gap = _gaps(number)
     if not len(gap) or gap.max() == gap.min():
         return move
     near = gap == gap.min()
