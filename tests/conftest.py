@@ -8,10 +8,15 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from hypothesis import settings
 
 from vast_quarry.core.camera import Camera
 from vast_quarry.core.formats.ply import PlyData, read_ply
 from vast_quarry.core.rig.shoot import ShootSettings, shoot
+
+# machines are shared: how long an example takes says nothing
+settings.register_profile("shared", deadline=None)
+settings.load_profile("shared")
 
 
 @dataclass

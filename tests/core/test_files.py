@@ -209,7 +209,7 @@ def test_obj_refers_to_its_texture_by_relative_path(tmp_path: Path) -> None:
 
 
 @given(st.integers(0, 40), st.booleans(), st.booleans())
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=25)
 def test_ply_round_trip(tmp_path_factory: pytest.TempPathFactory, n: int, normals: bool, faces: bool) -> None:
     rng = np.random.default_rng(n)
     path = tmp_path_factory.mktemp("ply") / "a.ply"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from functools import lru_cache
 from pathlib import Path
 
 import numpy as np
@@ -64,7 +65,14 @@ def mesh_of(folders: Folders, p: PlanIn) -> tuple[StandIn | None, list[str]]:
 
 
 def worked_out(folders: Folders, p: PlanIn) -> Plan:
-    """A plan with the mesh that it asks for."""
+    """A plan with the mesh that it asks for; one that was just worked out is not worked out again."""
+    file = folders.root / MESH
+    return _worked_out(folders, p.model_dump_json(), file.stat().st_mtime_ns if file.exists() else 0)
+
+
+@lru_cache(maxsize=4)
+def _worked_out(folders: Folders, request: str, mesh_changed: int) -> Plan:
+    p = PlanIn.model_validate_json(request)
     mesh, notes = mesh_of(folders, p)
     plan = p.work_out(mesh)
     plan.findings.extend(notes)
