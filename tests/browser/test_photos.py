@@ -162,6 +162,7 @@ def test_evening_out_one_photo_and_keeping_its_settings(page: Page, address: str
     slider.focus()
     for _ in range(4):
         slider.press("ArrowRight")
+    expect(slider).to_have_attribute("aria-valuenow", "0.2")
     expect(tone.get_by_text("With settings of their own: 1.")).to_be_visible()
     tone.get_by_placeholder("Keep these as …").fill("shady side")
     tone.get_by_placeholder("Keep these as …").press("Enter")

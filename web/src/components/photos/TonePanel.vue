@@ -45,8 +45,10 @@ const reached = computed(() => {
 })
 const own = computed(() => Object.keys(now.value?.own ?? {}).length)
 const ofPhoto = computed(() => (photo.value && now.value?.own?.[photo.value.path]) || null)
+/** What a slider was just set to, until the server has it. */
+const pending = shallowRef<Tone | null>(null)
 /** The settings that are shown: those of the selected photo. */
-const shown = computed<Tone>(() => ofPhoto.value ?? now.value?.tone ?? AS_SHOT)
+const shown = computed<Tone>(() => pending.value ?? ofPhoto.value ?? now.value?.tone ?? AS_SHOT)
 /** Whether what is shown is not what all that would be changed have. */
 const differs = computed(() => {
   const others = reached.value ? reached.value.map((p) => now.value?.own?.[p]) : [undefined]
@@ -82,6 +84,7 @@ onMounted(() => {
 })
 watch([() => project.selected, open], () => {
   preset.value = ''
+  pending.value = null
   void levels()
 })
 const even = (on: boolean) =>
@@ -103,9 +106,15 @@ const falloff = (by: By) =>
   ).catch(() => undefined)
 const put = (tone: Tone, paths = reached.value) =>
   take(ask(api.PUT('/api/projects/{project_id}/photos/tone', { ...project.path, body: { tone, paths } })))
-const set = useDebounceFn((key: Key, value: number) => {
-  if (value !== shown.value[key]) void put({ ...shown.value, [key]: value })
+const send = useDebounceFn(async (tone: Tone, paths: string[] | null) => {
+  await put(tone, paths).catch(() => undefined)
+  if (pending.value === tone) pending.value = null
 }, 120)
+function set(key: Key, value: number) {
+  if (value === shown.value[key]) return
+  pending.value = { ...shown.value, [key]: value }
+  void send(pending.value, reached.value)
+}
 const asShot = () =>
   take(
     even(false)
