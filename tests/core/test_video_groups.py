@@ -131,10 +131,16 @@ def test_a_stretch_that_was_looked_at_again_takes_the_place_of_what_was_known(wh
 
 def test_frames_by_step_are_known_without_looking(panorama: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr("vast_quarry.pipeline.video.look_over", None)
-    found = look_through(panorama, probe(panorama), "step")
+    found = look_through(panorama, probe(panorama), Choice(by="step"))
     chosen = chosen_frames(found, Choice(by="step", step=100, ranges=((4.0, 12.0),)))
     assert chosen == [[100, 200, 300]]
     assert chosen_frames(found, Choice(by="count", count=5)) == [[0, 345, 690, 1034, 1379]]
+
+
+def test_laps_are_looked_for_however_frames_are_chosen(panorama: Path) -> None:
+    choice = Choice(by="step", step=60, one_turn=True)
+    parts = chosen_frames(look_through(panorama, probe(panorama), choice), choice)
+    assert [len(part) for part in parts] == [TURN // 60, TURN // 60]
 
 
 def test_each_range_has_its_own_crop(panorama: Path, tmp_path: Path) -> None:

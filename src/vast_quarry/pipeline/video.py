@@ -54,9 +54,9 @@ class Choice:
         return self.crop
 
 
-def look_through(video: Path, info: VideoInfo, by: By = "motion", progress: Progress = silent) -> Scan:
-    """Scan a video. Only frames that are chosen by motion need to be seen for that."""
-    packets = list_packets(video) if by != "motion" else None
+def look_through(video: Path, info: VideoInfo, choice: Choice, progress: Progress = silent) -> Scan:
+    """Scan a video. Only to choose frames by motion, or to find laps, need they be seen."""
+    packets = list_packets(video) if choice.by != "motion" and not choice.one_turn else None
     if packets is not None:
         none, shown = np.zeros(0), np.sort(packets.seconds)
         blank = np.zeros((0, 1), np.float32)
@@ -133,7 +133,7 @@ def extract(
 def frames_of(video: Path, out: Path, choice: Choice, progress: Progress = silent) -> list[dict[str, Any]]:
     """Look through a video, take frames into ``out``, and list them in ``frames.json``."""
     info = probe(video)
-    found = look_through(video, info, choice.by, lambda d, t: progress(0.7 * d / t, 1.0))
+    found = look_through(video, info, choice, lambda d, t: progress(0.7 * d / t, 1.0))
     parts = chosen_frames(found, choice)
     out.mkdir(parents=True, exist_ok=True)
     rows = extract(video, out, parts, choice, lambda d, t: progress(0.7 + 0.3 * d / t, 1.0))
