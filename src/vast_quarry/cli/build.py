@@ -15,7 +15,7 @@ from vast_quarry.cli.report import make_reporter
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.photo.video import is_video
 from vast_quarry.core.plan.mats import PAPERS
-from vast_quarry.pipeline.export import left_out, write_results
+from vast_quarry.pipeline.export import write_results
 from vast_quarry.pipeline.grades import Grade
 from vast_quarry.pipeline.output import claim_output
 from vast_quarry.pipeline.recipe import Recipe, read_recipe, recipe_for
@@ -109,8 +109,7 @@ def run_until(photos: Path, out: Path, masks: Path | None, recipe: Recipe, until
         try:
             result = runner.run(recipe, places, until)
             reporter.say("Writing the results")
-            write_results(store, result, recipe, out)
-            without = left_out(store, result)
+            without = write_results(store, result, recipe, out)
             if without:
                 reporter.say(f"Left out of {result.versions['photos'].figures['photos']} photos: {len(without)}")
             for row in without:

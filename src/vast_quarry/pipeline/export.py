@@ -83,10 +83,12 @@ def report(result: RunResult, recipe: Recipe, without: list[dict[str, str]]) -> 
     }
 
 
-def write_results(store: Store, result: RunResult, recipe: Recipe, out: Path) -> None:
-    """Everything that the run made, as files of open formats."""
+def write_results(store: Store, result: RunResult, recipe: Recipe, out: Path) -> list[dict[str, str]]:
+    """Everything that the run made, as files of open formats; returns what it did without, see :func:`left_out`."""
     write_cameras(store, result, out)
     if "texture" in result.versions:
         write_model(store, result, out)
     write_recipe(out / "recipe.json", recipe, result.settings)
-    write_json(out / "report.json", report(result, recipe, left_out(store, result)))
+    without = left_out(store, result)
+    write_json(out / "report.json", report(result, recipe, without))
+    return without

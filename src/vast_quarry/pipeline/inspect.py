@@ -123,8 +123,9 @@ def glance(folder: Path, path: str, masks: Path | None = None) -> Glance:
     )  # fmt: skip
     xy = found.xy[pick]
     far = far_from_middle(xy, gray.shape[1], gray.shape[0])
-    wide = np.log2(np.maximum(_patches(shown, xy, WIDE * max(gray.shape)), 2e-3)).mean(1)
-    colors = _patches(shown, xy, 3.0)  # a single pixel is noise and detail
+    light = linear(shown)
+    wide = np.log2(np.maximum(_patches(light, xy, WIDE * max(gray.shape)), 2e-3)).mean(1)
+    colors = _patches(light, xy, 3.0)  # a single pixel is noise and detail
     return Glance(look=look, descriptors=found.descriptors[pick], colors=colors, xy=xy, far=far, wide=wide)
 
 
@@ -139,11 +140,11 @@ def _subject(masks: Path | None, stem: str, picture: NDArray[np.uint8]) -> NDArr
     return None if kept is None else mask_at(kept, picture.shape[1], picture.shape[0])
 
 
-def _patches(rgb: NDArray[np.uint8], xy: NDArray[np.float32], sigma: float) -> NDArray[np.float32]:
-    """Linear light (K, 3) of patches about places (K, 2)."""
-    smooth = cv2.GaussianBlur(linear(rgb), (0, 0), sigma)
-    x = np.clip(np.round(xy[:, 0]).astype(int), 0, rgb.shape[1] - 1)
-    y = np.clip(np.round(xy[:, 1]).astype(int), 0, rgb.shape[0] - 1)
+def _patches(light: NDArray[np.float32], xy: NDArray[np.float32], sigma: float) -> NDArray[np.float32]:
+    """Linear light (K, 3) of patches of a picture (H, W, 3) about places (K, 2)."""
+    smooth = cv2.GaussianBlur(light, (0, 0), sigma)
+    x = np.clip(np.round(xy[:, 0]).astype(int), 0, light.shape[1] - 1)
+    y = np.clip(np.round(xy[:, 1]).astype(int), 0, light.shape[0] - 1)
     return np.asarray(smooth[y, x])
 
 

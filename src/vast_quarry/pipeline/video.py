@@ -105,7 +105,8 @@ def extract(
     video: Path,
     out: Path,
     parts: Sequence[Sequence[int]],
-    choice: Choice = Choice(),
+    choice: Choice,
+    info: VideoInfo,
     progress: Progress = silent,
     prefix: str = "",
 ) -> list[dict[str, Any]]:
@@ -113,7 +114,7 @@ def extract(
     lap_of = {n: k for k, part in enumerate(parts) for n in part}
     numbers = sorted(lap_of)
     rows: list[dict[str, Any]] = []
-    for number, time, rgb in take_frames(video, numbers, probe(video).aspect):
+    for number, time, rgb in take_frames(video, numbers, info.aspect):
         crop = choice.crop_at(time)
         progress(len(rows), len(numbers))
         lap = f"lap{lap_of[number] + 1}_" if len(parts) > 1 else ""
@@ -136,6 +137,6 @@ def frames_of(video: Path, out: Path, choice: Choice, progress: Progress = silen
     found = look_through(video, info, choice, lambda d, t: progress(0.7 * d / t, 1.0))
     parts = chosen_frames(found, choice)
     out.mkdir(parents=True, exist_ok=True)
-    rows = extract(video, out, parts, choice, lambda d, t: progress(0.7 + 0.3 * d / t, 1.0))
+    rows = extract(video, out, parts, choice, info, lambda d, t: progress(0.7 + 0.3 * d / t, 1.0))
     write_json(out / "frames.json", {"video": video.name, "crop": list(choice.crop), "frames": rows})
     return rows

@@ -21,7 +21,6 @@ from numpy.typing import NDArray
 Array = NDArray[np.float64]
 Falloff = tuple[float, float, float]
 
-NONE: Falloff = (0.0, 0.0, 0.0)
 #: features that say something, at least; how far from the middle some of them must lie, for nothing is said of what lies beyond
 ENOUGH, REACH = 300, 0.75
 #: largest standard error of what the corner loses (stops)

@@ -50,10 +50,14 @@ class Packets:
         return np.append(np.flatnonzero(self.key), len(self.key))
 
     @property
+    def group(self) -> NDArray[np.int64]:
+        """Which group each packet (n,) belongs to."""
+        return np.cumsum(self.key) - 1
+
+    @property
     def open_groups(self) -> bool:
         """Whether pictures are decoded after a group has begun that are shown before its first one."""
-        of = np.cumsum(self.key) - 1
-        return bool((self.pts < self.pts[self.key][of]).any())
+        return bool((self.pts < self.pts[self.key][self.group]).any())
 
     def group_seconds(self) -> float:
         """Usual length of a group."""
@@ -63,7 +67,7 @@ class Packets:
         """Packets (n,) of the first part of each group."""
         begins = self.begins
         length = np.diff(begins)
-        of = np.cumsum(self.key) - 1
+        of = self.group
         place = np.arange(len(self.key)) - begins[of]
         return np.asarray(place < np.maximum(np.ceil(share * length), LEAST)[of])
 
@@ -76,10 +80,9 @@ class Packets:
             if len(inside):
                 out[a : a + inside[-1] + 1] = True
         if self.open_groups:  # what is shown before a group's first picture builds on the group before
-            shown_before = out & (self.pts < self.pts[self.key][np.cumsum(self.key) - 1]) & wanted
+            shown_before = out & (self.pts < self.pts[self.key][self.group]) & wanted
             for k in np.flatnonzero(shown_before):
-                g = int(np.searchsorted(self.begins, k, "right")) - 1
-                out[self.begins[max(0, g - 1)] : k + 1] = True
+                out[self.begins[max(0, self.group[k] - 1)] : k + 1] = True
         return out
 
 
@@ -138,9 +141,9 @@ def list_packets(path: Path) -> Packets | None:
 
 
 def decoded(
-    path: Path, wanted: NDArray[np.bool_] | None = None, packets: Packets | None = None, roughly: bool = False
+    path: Path, packets: Packets | None = None, wanted: NDArray[np.bool_] | None = None, roughly: bool = False
 ) -> Iterator[tuple[int, float, Any]]:
-    """Frames as they are decoded: number, seconds, frame; only of ``wanted`` packets, where some are given.
+    """Frames as they are decoded: number, seconds, frame; only of ``wanted`` ones of the ``packets``, where they are given.
 
     ``roughly`` leaves out smoothing the edges of blocks, which takes a sixth of the time and does not show in small
     pictures.
@@ -152,8 +155,6 @@ def decoded(
     """
     import av
 
-    if wanted is not None and packets is None:
-        packets = list_packets(path)
     with open_video(path) as container:
         stream = container.streams.video[0]
         rate = float(stream.average_rate or 25)

@@ -52,7 +52,7 @@ def look_over(path: Path, info: VideoInfo, watch: Watch, colored: int = 0) -> Sc
     part = _part(packets, info)
 
     def looked(wanted: NDArray[np.bool_] | None, colors: int) -> Iterator[Seen]:
-        for seen in ahead(each_frame(path, every, SIDE, wanted, colors, info.aspect)):
+        for seen in ahead(each_frame(path, every, SIDE, packets, wanted, colors, info.aspect)):
             watch(seen)
             yield seen
 

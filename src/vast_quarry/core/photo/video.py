@@ -18,7 +18,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vast_quarry.core.errors import PlainError
-from vast_quarry.core.photo.packets import decoded, list_packets, open_video
+from vast_quarry.core.photo.packets import Packets, decoded, list_packets, open_video
 
 T = TypeVar("T")
 
@@ -99,8 +99,8 @@ def probe(path: Path) -> VideoInfo:
 
 
 def each_frame(
-    path: Path, every: int = 1, side: int | None = None, wanted: NDArray[np.bool_] | None = None, colored: int = 0,
-    aspect: float = 1.0,
+    path: Path, every: int, side: int, packets: Packets | None = None, wanted: NDArray[np.bool_] | None = None,
+    colored: int = 0, aspect: float = 1.0,
 ) -> Iterator[Seen]:  # fmt: skip
     """Frames one after the other.
 
@@ -109,10 +109,11 @@ def each_frame(
     path : Path
     every : int
         Only every so manieth frame.
-    side : int, optional
-        Longer side of the grey picture; the frame's own size without it.
+    side : int
+        Longer side of the grey picture.
+    packets : Packets, optional
     wanted : (n,) bool, optional
-        Packets to decode (see :mod:`vast_quarry.core.photo.packets`); all without it.
+        Which of the packets to decode; all without it.
     colored : int
         Every so manieth of the frames comes with a small colour picture as well; 0: none.
     aspect : float
@@ -123,7 +124,9 @@ def each_frame(
     Seen
         A file that breaks off ends them; those before count.
     """
-    for count, (number, time, frame) in enumerate(x for x in decoded(path, wanted, roughly=True) if x[0] % every == 0):
+    for count, (number, time, frame) in enumerate(
+        x for x in decoded(path, packets, wanted, roughly=True) if x[0] % every == 0
+    ):
         turn = int(getattr(frame, "rotation", 0) or 0)
         color = _turned(_small_color(frame, aspect), turn) if colored and count % colored == 0 else None
         yield Seen(number, time, _turned(_grey(frame, side), turn), color)
@@ -174,14 +177,14 @@ def _small_color(frame: Any, aspect: float) -> NDArray[np.uint8]:
     return np.asarray(frame.reformat(**size, format="rgb24").to_ndarray())
 
 
-def _grey(frame: Any, side: int | None) -> NDArray[np.uint8]:
+def _grey(frame: Any, side: int) -> NDArray[np.uint8]:
     """The brightness of a frame made small: the first plane as it lies, without changing colours."""
     if frame.format.name in ("yuv420p", "yuvj420p", "yuv422p", "yuvj422p", "nv12"):
         plane = frame.planes[0]
         y = np.frombuffer(plane, np.uint8).reshape(-1, plane.line_size)[: frame.height, : frame.width]
     else:
         y = frame.to_ndarray(format="gray")
-    scale = side / max(y.shape) if side else 1.0
+    scale = side / max(y.shape)
     if scale >= 1:
         return np.ascontiguousarray(y)
     size = max(1, round(y.shape[1] * scale)), max(1, round(y.shape[0] * scale))
@@ -197,7 +200,7 @@ def take_frames(
     chosen = set(numbers)
     packets = list_packets(path)
     last = max(chosen, default=-1)
-    for number, time, frame in decoded(path, packets.needed_for(chosen) if packets else None, packets):
+    for number, time, frame in decoded(path, packets, packets.needed_for(chosen) if packets else None):
         if number in chosen:
             rgb = frame.to_ndarray(format="rgb24")
             if aspect != 1.0:

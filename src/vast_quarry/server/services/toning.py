@@ -61,7 +61,7 @@ def _keep(project: Project, values: dict[str, Any]) -> None:
 
 def tone_of(project: Project, folders: Folders) -> ToneOut:
     """What is set."""
-    s = PhotosSettings(folder="", **_known(project))
+    s = _of_photos(project)
     known = np.array([p.tone for p in judged(folders)[0].values() if p.tone])
     spread = (float(known.mean(1).std()), float((known[:, 0] - known[:, 2]).std())) if len(known) else (None, None)
     corners = [float(stops_at(f, np.ones(1))[0]) for f in s.falloff.values()]
@@ -71,9 +71,10 @@ def tone_of(project: Project, folders: Folders) -> ToneOut:
     )  # fmt: skip
 
 
-def _known(project: Project) -> dict[str, Any]:
-    """Settings of the Photos layer that say how photos are read."""
-    return {k: v for k, v in _settings(project).items() if k in ("tone", "tones", "gains", "falloff", "falloff_from")}
+def _of_photos(project: Project) -> PhotosSettings:
+    """What the Photos layer is told of how photos are read."""
+    told = ("tone", "tones", "gains", "falloff", "falloff_from")
+    return PhotosSettings(folder="", **{k: v for k, v in _settings(project).items() if k in told})
 
 
 def set_tone(project: Project, tone: ToneSettings, paths: list[str] | None = None) -> None:
@@ -158,7 +159,7 @@ def _by_database(folders: Folders) -> dict[str, Falloff]:
 
 def toned_picture(project: Project, folders: Folders, path: str, side: int) -> bytes:
     """A small JPEG of a photo as it will be read."""
-    tone = tone_of_photo(PhotosSettings(folder="", **_known(project)), path)
+    tone = tone_of_photo(_of_photos(project), path)
     rgb = apply_tone(load_small(safe_path(folders.photos, path), side), tone)
     out = io.BytesIO()
     Image.fromarray(rgb).save(out, format="JPEG", quality=88)
@@ -168,7 +169,7 @@ def toned_picture(project: Project, folders: Folders, path: str, side: int) -> b
 def histogram(project: Project, folders: Folders, path: str) -> Histogram:
     """Levels of a photo before and after."""
     rgb = load_small(safe_path(folders.photos, path), 480)
-    tone = tone_of_photo(PhotosSettings(folder="", **_known(project)), path)
+    tone = tone_of_photo(_of_photos(project), path)
 
     def bars(picture: Any) -> list[float]:
         count = np.bincount((picture.mean(2) * BARS / 256).astype(int).ravel(), minlength=BARS)

@@ -231,7 +231,7 @@ def take(folders: Folders, name: str, choice: ChoiceIn, reporter: Reporter, canc
             raise Cancelled
         reporter.stage("photos", "Taking frames", done, total)
 
-    rows = extract(file, folders.photos, parts, choice.choice(), progress, prefix=f"{file.stem}_")
+    rows = extract(file, folders.photos, parts, choice.choice(), probe(file), progress, prefix=f"{file.stem}_")
     # each lap is a set of its own
     for lap in sorted({row["set"] for row in rows if "set" in row}):
         name_set(folders, [row["photo"] for row in rows if row.get("set") == lap], f"{file.stem[:40]}, {lap}")
