@@ -115,7 +115,7 @@ def test_triangulation_finds_points_and_outliers(rng: np.random.Generator) -> No
     p.xy[bad] += 80
     norm = undistort(p.xy, LENS)
     x, good, inlier = triangulate(
-        p.rotations, p.centers, np.full(8, 900.0), p.start, p.cam, np.ones(len(p.xy), bool), norm, 2.0
+        p.rotations, p.centers, np.full(len(p.xy), 900.0), p.start, p.cam, np.ones(len(p.xy), bool), norm, 2.0
     )
     assert good.all()
     assert not inlier[bad].any()
@@ -129,7 +129,7 @@ def test_triangulation_leaves_narrow_angles_open(rng: np.random.Generator) -> No
     p.rotations[1] = p.rotations[0]
     xy = np.stack([project(LENS, r, c, p.points)[0] for r, c in zip(p.rotations, p.centers)], 1).reshape(-1, 2)
     _, good, _ = triangulate(
-        p.rotations, p.centers, np.full(2, 900.0), p.start, p.cam, np.ones(20, bool), undistort(xy, LENS)
+        p.rotations, p.centers, np.full(20, 900.0), p.start, p.cam, np.ones(20, bool), undistort(xy, LENS)
     )
     assert not good.any()
 

@@ -228,7 +228,7 @@ def test_turntable_with_masks_and_without_exif(finial_set: RigSet, tmp_path: Pat
     figures = result.versions["cameras"].figures
     assert figures["placed"] + figures["weak"] == 32
     true = camera_of(finial_set.cameras[0])
-    assert figures["focal_px"][0] == pytest.approx(true.fx, rel=0.03)
+    assert figures["lenses"][0]["focal_px"] == pytest.approx(true.fx, rel=0.03)
     assert figures["upright_by"] in ("camera laps", "level photos")
 
 

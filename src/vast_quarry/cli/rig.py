@@ -14,6 +14,8 @@ from vast_quarry.cli.plan import read_plan
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.plan.optics import focal_pixels
 from vast_quarry.core.plan.rings import Station, parse_ring_plan
+from vast_quarry.core.rig.body import CAMERAS, FAULTS
+from vast_quarry.core.rig.captures import CAPTURES, parse_capture
 from vast_quarry.core.rig.defects import parse_planted
 from vast_quarry.core.rig.film import film
 from vast_quarry.core.rig.scenes import SCENES
@@ -31,6 +33,10 @@ def parse_size(text: str) -> tuple[int, int]:
     return int(parts[0]), int(parts[1])
 
 
+def _names(text: str) -> frozenset[str]:
+    return frozenset(x.strip() for x in text.split(",") if x.strip())
+
+
 @app.command("shoot")
 def shoot_command(
     out: Annotated[Path, typer.Option("--out", help="Folder for photos, masks and truth", show_default=False)],
@@ -45,6 +51,13 @@ def shoot_command(
         str, typer.Option(help="Defects of single photos, like 3:motion:8,7:focus:6,9:ev:-1.5,12:warm:0.5")
     ] = "",
     off: Annotated[str, typer.Option(help=f"Defects to switch off, with commas between: {', '.join(DEFECTS)}")] = "",
+    camera: Annotated[str, typer.Option(help=f"Kind of camera: {', '.join(CAMERAS)}")] = "kind",
+    on: Annotated[
+        str, typer.Option("--on", help=f"Faults of real cameras to switch on, with commas between: {', '.join(FAULTS)}")
+    ] = "",
+    capture: Annotated[
+        str, typer.Option(help=f"A capture as people make them instead of rings, like clip:30: {', '.join(CAPTURES)}")
+    ] = "",
 ) -> None:
     """Photograph a scene."""
     width, height = parse_size(size)
@@ -59,10 +72,12 @@ def shoot_command(
             focal = file.result.focal_px / focal_pixels(1.0, width, height)
             rings, per_ring = 1, len(planned)
         else:
-            rings, per_ring = parse_ring_plan(plan)
+            rings, per_ring = (1, parse_capture(capture)[1]) if capture else parse_ring_plan(plan)
+        if camera not in CAMERAS:
+            raise ValueError(f"no camera called {camera!r}; there are: {', '.join(CAMERAS)}")
         settings = ShootSettings(
             scene=scene, rings=rings, per_ring=per_ring, width=width, height=height, focal35=focal, seed=seed, exif=exif, mat=mat, planted=parse_planted(plant),
-            off=frozenset(x.strip() for x in off.split(",") if x.strip()),
+            off=_names(off), on=CAMERAS[camera] | _names(on), capture=capture,
         )  # fmt: skip
         steps = iter(track(range(1000), "Shooting", console=console, disable=not console.is_terminal))
         reached = 0

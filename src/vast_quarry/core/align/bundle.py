@@ -1,7 +1,8 @@
 """Bundle adjustment: poses, points and shared lenses together, by Levenberg-Marquardt on the Schur complement.
 
-Minimises ``sum_m w_m rho(|r_m|^2)`` where ``r_m`` is the reprojection residual in pixels and ``rho`` the Cauchy loss
-``rho(s) = c^2 log(1 + s / c^2)``, by iteratively reweighted least squares: each step solves::
+Minimises ``sum_m rho(w_m |r_m|^2)`` plus the lens prior, where ``r_m`` is the reprojection residual in pixels, ``w_m`` the
+inverse variance expected of it and ``rho`` the Cauchy loss ``rho(s) = c^2 log(1 + s / c^2)`` (so that ``c`` counts in sigmas),
+by iteratively reweighted least squares: each step solves::
 
     [ U   W ] [dc]     [gc]        S = U - W V^-1 W^T
     [ W^T V ] [dp] = - [gp]        S dc = -(gc - W V^-1 gp),   dp = -V^-1 (gp + W^T dc)
@@ -26,15 +27,10 @@ import scipy.linalg
 from numpy.typing import NDArray
 
 from vast_quarry.core.align import bundle_kernels as kernels
+from vast_quarry.core.align.lens import LENS_COLUMNS, LensPrior, unknowns
 from vast_quarry.core.pose import rotation_from_vector
 
 Array = NDArray[np.float64]
-#: what of a lens can be free, in the order of its eight unknowns
-LENS_UNKNOWNS = ("f", "cx", "cy", "k1", "k2", "k3", "p1", "p2")
-#: columns of the lens vector (see camera.INTRINSICS) that the unknowns after f stand for
-_LENS_COLUMNS = np.array([2, 3, 4, 5, 6, 7, 8])
-#: weak prior on lens unknowns; lengths in shares of the focal length. It only matters where photos cannot tell.
-PRIOR_SIGMA = np.array([0.5, 0.05, 0.05, 0.5, 0.5, 0.3, 0.02, 0.02])
 
 
 @dataclass
@@ -54,9 +50,11 @@ class BundleProblem:
     xy : (M, 2)
         Measured pixels.
     weight : (M,)
-        Inverse variance of each observation relative to that of one pixel squared.
+        Inverse variance of each observation along each axis (1 / pixels squared).
     free : (g, 8) bool
         Lens unknowns that may change.
+    prior : LensPrior, optional
+        Where the lens unknowns are expected.
     """
 
     rotations: Array
@@ -69,6 +67,7 @@ class BundleProblem:
     xy: Array
     weight: Array
     free: NDArray[np.bool_]
+    prior: LensPrior | None = None
 
     @property
     def point_of(self) -> NDArray[np.int64]:
@@ -95,7 +94,7 @@ def _moved(problem: BundleProblem, step: Array, points: Array) -> tuple[Array, A
     change = step[6 * n :].reshape(len(lens), 8)
     lens[:, 1] *= (lens[:, 0] + change[:, 0]) / lens[:, 0]
     lens[:, 0] += change[:, 0]
-    lens[:, _LENS_COLUMNS] += change[:, 1:]
+    lens[:, LENS_COLUMNS] += change[:, 1:]
     return rotations, problem.centers + pose[:, 3:], lens, problem.points + points
 
 
@@ -113,25 +112,27 @@ def adjust(
     ----------
     problem : BundleProblem
     loss : float
-        Scale ``c`` of the Cauchy loss in pixels; ``inf`` for plain least squares.
+        Scale ``c`` of the Cauchy loss in sigmas; ``inf`` for plain least squares.
     iterations : int
         Most steps tried.
     tolerance : float
         Stops when a step lowers the cost by less than this share.
     prior_weight : float
-        Weight of the weak prior on lenses (see :data:`PRIOR_SIGMA`); 0 for none.
+        Weight of the problem's prior on lenses against the observations; 0 for none.
     check : callable
         Called once an iteration; may raise to cancel.
     """
     n, groups = len(problem.rotations), len(problem.lenses)
     point_of = problem.point_of
     fixed = np.flatnonzero(np.concatenate([np.zeros(6 * n, bool), ~problem.free.ravel()]))
-    prior_at = problem.lenses.copy()
-    sigma = PRIOR_SIGMA * np.concatenate([np.repeat(prior_at[:, :1], 3, 1), np.ones((groups, 5))], axis=1)
+    if problem.prior is None:
+        prior_weight, expected, sigma = 0.0, np.zeros((groups, 8)), np.ones((groups, 8))
+    else:
+        expected, sigma = problem.prior.at, problem.prior.sigma
 
     def prior(lens: Array) -> Array:
-        """Deviation of the lens unknowns from where they began, (g, 8)."""
-        return np.concatenate([lens[:, :1] - prior_at[:, :1], lens[:, _LENS_COLUMNS] - prior_at[:, _LENS_COLUMNS]], 1)
+        """Deviation of the lens unknowns from where they are expected, (g, 8)."""
+        return unknowns(lens) - expected
 
     def cost_of(r: Array, lens: Array) -> tuple[float, Array]:
         s = (r * r).sum(1) * problem.weight
@@ -140,16 +141,7 @@ def adjust(
             return float(s.sum()) + extra, problem.weight
         return float((loss**2 * np.log1p(s / loss**2)).sum()) + extra, problem.weight / (1.0 + s / loss**2)
 
-    r, _ = kernels.residuals(
-        problem.rotations,
-        problem.centers,
-        problem.lenses,
-        problem.lens_of,
-        problem.points,
-        problem.cam,
-        point_of,
-        problem.xy,
-    )
+    r = residuals_of(problem)
     cost, weight = cost_of(r, problem.lenses)
     first_cost, damping, done = cost, 1e-4, 0
     chunks = 2 if 6 * n + 8 * groups < 5000 else 1
@@ -191,3 +183,18 @@ def adjust(
                 break
     rms = float(np.sqrt((r * r).sum(1).mean())) if len(r) else 0.0
     return BundleReport(done, first_cost, cost, rms)
+
+
+def residuals_of(problem: BundleProblem) -> Array:
+    """Reprojection residuals (M, 2) in pixels where the problem stands."""
+    state = (problem.rotations, problem.centers, problem.lenses, problem.lens_of, problem.points)
+    return np.asarray(kernels.residuals(*state, problem.cam, problem.point_of, problem.xy)[0])
+
+
+def reduced(problem: BundleProblem, loss: float = 2.0) -> Array:
+    """Upper triangle of the undamped reduced system (D, D) of all poses and all lens unknowns, where the problem stands."""
+    state = (problem.rotations, problem.centers, problem.lenses, problem.lens_of, problem.points)
+    r = residuals_of(problem)
+    s = (r * r).sum(1) * problem.weight
+    weight = problem.weight / (1.0 + s / loss**2)
+    return np.asarray(kernels.reduced_system(*state, problem.start, problem.cam, problem.xy, weight, 0.0, 1)[0].sum(0))

@@ -12,16 +12,21 @@ PoseLib, for the resection).
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import poselib
 from numpy.typing import NDArray
 
-from vast_quarry.core.align.model import Model
-from vast_quarry.core.align.tracks import build_tracks
+from vast_quarry.core.align.lens import LensPrior, prior_of
+from vast_quarry.core.align.model import Bools, Model
+from vast_quarry.core.align.noise import first_guess
+from vast_quarry.core.align.release import shares_lens, proven_unknowns
+from vast_quarry.core.align.start import FirstPair, Pair, Sharing, first_pairs
+from vast_quarry.core.align.tracks import Tracks, build_tracks
+from vast_quarry.core.align.trouble import Trouble, moves_of, turns_on_the_spot, what_is_wrong
 from vast_quarry.core.camera import Camera
-from vast_quarry.core.match.twoview import relative_pose, shared_focal
+from vast_quarry.core.match.twoview import shared_focal
 from vast_quarry.core.progress import Progress, silent
 
 Array = NDArray[np.float64]
@@ -29,9 +34,14 @@ Matches = dict[tuple[int, int], NDArray[np.int32]]
 
 #: fewest agreeing points for a photo to be placed at all, and to be more than weakly placed
 PLACED_AT_LEAST, WELL_PLACED = 12, 60
-
 #: fewest points of a first pair
 FIRST_PAIR_POINTS = 20
+#: how often one photo is tried
+MOST_TRIES = 6
+#: first pairs tried, and the share of the photos that is as good as all
+ATTEMPTS, NEARLY_ALL = 6, 0.8
+#: thresholds in sigmas: while growing, and in the rounds at the end
+GROWING, ROUNDS = 6.0, ((5.0, 2.0), (4.0, 1.5), (3.5, 1.2))
 
 
 @dataclass
@@ -48,6 +58,8 @@ class AlignInput:
         First guess of the lenses, and which photo was taken with which.
     guessed : list of bool
         Lenses whose focal length is a mere guess.
+    own_lens : (n,) int, optional
+        Lens that a photo has if it turns out not to share that of ``lens_of``.
     """
 
     xy: list[NDArray[np.float32]]
@@ -56,229 +68,262 @@ class AlignInput:
     lens_of: NDArray[np.int64]
     lenses: list[Camera]
     guessed: list[bool]
+    own_lens: NDArray[np.int64] | None = None
 
 
-def estimate_focals(data: AlignInput, most_pairs: int = 24) -> list[Camera]:
-    """Lenses with guessed focal lengths replaced by what their best pairs of photos agree on."""
-    out = list(data.lenses)
-    for k, camera in enumerate(data.lenses):
-        if not data.guessed[k]:
-            continue
-        pairs = [p for p in data.matches if data.lens_of[p[0]] == k and data.lens_of[p[1]] == k]
-        pairs.sort(key=lambda p: -len(data.matches[p]))
-        votes: list[float] = []
-        weights: list[float] = []
-        threshold = 2.0 * max(camera.width, camera.height) / 1000
-        for i, j in pairs[:most_pairs]:
-            m = data.matches[i, j]
-            answer = shared_focal(data.xy[i][m[:, 0]], data.xy[j][m[:, 1]], camera.width, camera.height, threshold)
-            if answer is not None:
-                votes.append(np.log(answer[0]))
-                weights.append(answer[1])
-        if len(votes) >= 3:
-            order = np.argsort(votes)
-            cumulative = np.cumsum(np.asarray(weights)[order])
-            focal = float(np.exp(np.asarray(votes)[order][np.searchsorted(cumulative, cumulative[-1] / 2)]))
-            out[k] = Camera.simple(camera.width, camera.height, focal)
-    return out
+@dataclass(frozen=True)
+class Ground:
+    """What all attempts share: tracks, their observations, lenses as they begin, and what is known of them."""
+
+    tracks: Tracks
+    xy: Array
+    scale: Array
+    sharing: Sharing
+    lenses: list[Camera]
+    prior: LensPrior
 
 
-def start_model(data: AlignInput, lenses: list[Camera]) -> Model:
-    """An empty model over the tracks of all matches."""
+def lay_ground(data: AlignInput) -> Ground:
+    """Tracks over all matches, and lenses to begin with."""
     tracks = build_tracks([len(x) for x in data.xy], data.matches)
     offset = np.concatenate([[0], np.cumsum([len(x) for x in data.xy])])
     node = offset[tracks.photo] + tracks.feature
     xy = np.concatenate(data.xy).astype(float)[node] if len(node) else np.zeros((0, 2))
     scale = np.concatenate(data.scale).astype(float)[node] if len(node) else np.zeros(0)
-    n = len(data.xy)
-    sigma = np.hypot(0.6, 0.04 * scale)
-    return Model(
-        tracks,
-        xy,
-        sigma,
-        data.lens_of,
-        list(lenses),
-        np.tile(np.eye(3), (n, 1, 1)),
-        np.zeros((n, 3)),
-        np.zeros(n, bool),
-    )
+    sharing = Sharing(tracks, len(data.xy))
+    prior = prior_of(data.lenses, data.guessed)
+    return Ground(tracks, xy, scale, sharing, list(data.lenses), prior)
+
+
+def vote_focals(data: AlignInput, ground: Ground, pairs: list[FirstPair]) -> list[Camera]:
+    """Lenses with guessed focal lengths moved to what pairs of photos with much parallax agree on, if they do."""
+    out = list(ground.lenses)
+    for k, camera in enumerate(ground.lenses):
+        if not data.guessed[k]:
+            continue
+        longest = max(camera.width, camera.height)
+        votes = []
+        for f in pairs:
+            if data.lens_of[f.pair.i] == k and data.lens_of[f.pair.j] == k and f.parallax_deg > 2:
+                answer = shared_focal(
+                    ground.xy[f.pair.a], ground.xy[f.pair.b], camera.width, camera.height, 2.0 * longest / 1000
+                )
+                if answer is not None:
+                    votes.append(np.log(answer[0] / camera.fx))
+        if len(votes) < 5:
+            continue
+        # a guess is only left for votes that agree among each other, and no further than they are sure
+        middle = float(np.median(votes))
+        scatter = 1.4826 * float(np.median(np.abs(np.array(votes) - middle))) * 1.25 / np.sqrt(len(votes))
+        sure = 0.25**2 / (0.25**2 + scatter**2)
+        factor = float(np.exp(sure * middle))
+        out[k] = replace(camera, fx=camera.fx * factor, fy=camera.fy * factor)
+    return out
 
 
 class Grower:
     """Grows one model from one first pair."""
 
-    def __init__(self, data: AlignInput, lenses: list[Camera], progress: Progress = silent) -> None:
-        self.data = data
-        self.model = start_model(data, lenses)
-        self.progress = progress
-        self.loss = 2.0
-        m = self.model
-        self._by_photo = np.argsort(m.tracks.photo, kind="stable")
-        self._photo_start = np.searchsorted(m.tracks.photo[self._by_photo], np.arange(len(m.placed) + 1))
+    def __init__(self, data: AlignInput, ground: Ground, lenses: list[Camera], progress: Progress = silent) -> None:
+        n = len(data.xy)
+        longest = float(np.median([max(c.width, c.height) for c in lenses]))
+        self.data, self.progress = data, progress
+        self.model = Model(
+            ground.tracks, ground.xy, ground.scale, first_guess(longest), data.lens_of.copy(), list(lenses),
+            ground.prior, np.tile(np.eye(3), (n, 1, 1)), np.zeros((n, 3)), np.zeros(n, bool),
+            check=lambda: progress(int(self.model.placed.sum()), n),
+        )  # fmt: skip
+        self.angle = 1.5
+        self.tries = np.zeros(n, int)
+        self.refused = np.zeros(n, int)
         self.on_step: Callable[[Model], None] = lambda model: None
 
-    def first_pairs(self, most: int = 40) -> list[tuple[float, int, int]]:
-        """Candidates for the first pair: many matches, and enough parallax, best first."""
-        pairs = sorted(self.data.matches, key=lambda p: -len(self.data.matches[p]))[:most]
-        scored = []
-        for i, j in pairs:
-            m = self.data.matches[i, j]
-            cam_i, cam_j = self.model.lenses[self.data.lens_of[i]], self.model.lenses[self.data.lens_of[j]]
-            threshold = 2.5 * max(cam_i.width, cam_i.height) / 1000
-            x1, x2 = self.data.xy[i][m[:, 0]].astype(float), self.data.xy[j][m[:, 1]].astype(float)
-            pose = relative_pose(x1, x2, cam_i, cam_j, threshold)
-            if pose is None:
-                continue
-            score = pose.inliers.sum() * min(pose.angle_deg, 12.0) / 12.0
-            scored.append((float(score) * float(pose.inliers.mean()), i, j))
-        return sorted(scored, reverse=True)
-
-    def start(self, i: int, j: int) -> bool:
+    def start(self, first: FirstPair) -> bool:
         """Place the first pair; False when it does not hold."""
-        m, data = self.model, self.data
-        pairs = data.matches[i, j]
-        cam_i, cam_j = m.lenses[m.lens_of[i]], m.lenses[m.lens_of[j]]
-        threshold = 2.5 * max(cam_i.width, cam_i.height) / 1000
-        x1, x2 = data.xy[i][pairs[:, 0]].astype(float), data.xy[j][pairs[:, 1]].astype(float)
-        pose = relative_pose(x1, x2, cam_i, cam_j, threshold)
-        if pose is None:
-            return False
-        m.rotations[i], m.centers[i] = np.eye(3), np.zeros(3)
-        m.rotations[j], m.centers[j] = pose.rotation, -pose.rotation.T @ pose.translation
-        m.placed[[i, j]] = True
-        self._open(6.0, 2.0)
-        if m.good.sum() < FIRST_PAIR_POINTS:
-            m.placed[[i, j]] = False
-            return False
-        m.adjust(0, self.loss * 2)
-        self._open(5.0, 2.0)
+        m, p = self.model, first.pair
+        m.rotations[p.i], m.centers[p.i] = np.eye(3), np.zeros(3)
+        m.rotations[p.j], m.centers[p.j] = first.pose.rotation, -first.pose.rotation.T @ first.pose.translation
+        m.placed[[p.i, p.j]] = True
+        # where photos are close together all angles are small
+        self.angle = float(np.clip(0.3 * first.parallax_deg, 0.4, 1.5))
+        for loss in (4.0, 2.0):
+            m.open_tracks(GROWING, self.angle)
+            if m.good.sum() < FIRST_PAIR_POINTS:
+                m.placed[[p.i, p.j]] = False
+                return False
+            m.adjust(loss)
+        m.open_tracks(GROWING, self.angle)
         return bool(m.good.sum() >= FIRST_PAIR_POINTS)
 
-    def _open(self, threshold: float, angle: float, only: NDArray[np.bool_] | None = None) -> None:
-        """Triangulate with a threshold in thousandths of the photo's longer side."""
+    def candidates(self) -> list[int]:
+        """Unplaced photos that see points, best first; those that were refused only when they see clearly more now."""
         m = self.model
-        m.open_tracks(threshold * float(np.median(m.pixel_scale()[m.placed])), angle, only)
-
-    def candidates(self) -> list[tuple[int, int]]:
-        """Unplaced photos by the number of points that they see, best first."""
-        m = self.model
-        seen = np.bincount(m.tracks.photo[m.good[m._track_of]], minlength=len(m.placed))
-        order = np.argsort(-seen, kind="stable")
-        return [(int(i), int(seen[i])) for i in order if not m.placed[i] and seen[i] >= PLACED_AT_LEAST]
+        seen = np.bincount(m.tracks.photo[m.good[m.track_of]], minlength=len(m.placed))
+        worth = ~m.placed & (seen >= PLACED_AT_LEAST) & (self.tries < MOST_TRIES)
+        worth &= (self.refused == 0) | (seen > 1.2 * self.refused + 5)
+        self._seen = seen
+        return [int(i) for i in np.argsort(-seen, kind="stable") if worth[i]]
 
     def resect(self, photo: int) -> bool:
         """Place one photo from the points that it sees."""
         m = self.model
-        obs = self._by_photo[self._photo_start[photo] : self._photo_start[photo + 1]]
-        obs = obs[m.good[m._track_of[obs]]]
+        self.tries[photo] += 1
+        obs = m.observations_of(photo)
+        obs = obs[m.good[m.track_of[obs]]]
         lens = m.lenses[m.lens_of[photo]]
         f = lens.fx
-        unit = max(lens.width, lens.height) / 1000
-        options = {"max_reproj_error": 5.0 * unit, "max_iterations": 10000, "min_iterations": 200, "seed": 0}
+        # a photo whose lens is not known yet may miss by thousandths of its size, whatever the noise
+        reach = max(GROWING * float(np.median(m.noise.sigma(m.scale[obs]))), 2.5 * max(lens.width, lens.height) / 1000)
+        options = {"max_reproj_error": reach, "max_iterations": 10000, "min_iterations": 200, "seed": 0}
         camera = {"model": "SIMPLE_PINHOLE", "width": lens.width, "height": lens.height, "params": [f, 0.0, 0.0]}
-        points = m.points[m._track_of[obs]]
+        points = m.points[m.track_of[obs]]
         pose, info = poselib.estimate_absolute_pose(m.normalised()[obs] * f, points, camera, options, {})
         inlier = np.asarray(info["inliers"], bool)
         # few points must agree nearly all, many may have a minority
         if inlier.sum() < PLACED_AT_LEAST or inlier.mean() < (0.25 if inlier.sum() >= 24 else 0.5):
+            self.refused[photo] = len(obs)
             return False
         rotation, center = np.asarray(pose.R), np.asarray(pose.center()).ravel()
         if not np.isfinite(center).all():
             return False
         m.rotations[photo], m.centers[photo], m.placed[photo] = rotation, center, True
         m.inlier[obs] = inlier
+        m.open_tracks(GROWING, self.angle, np.unique(m.track_of[m.observations_of(photo)]))
         return True
 
     def grow(self) -> None:
         """Place photos until none is left that can be."""
         m = self.model
-        n = len(m.placed)
-        last_adjusted = int(m.placed.sum())
-        failed: dict[int, int] = {}
+        adjusted = int(m.placed.sum())
+        # every photo is tried a few times at most, so this ends
         while True:
-            placed = int(m.placed.sum())
-            self.progress(placed, n)
-            options = [(i, seen) for i, seen in self.candidates() if failed.get(i, -1) < placed]
+            self.progress(int(m.placed.sum()), len(m.placed))
             done = False
-            for i, _ in options:
+            for i in self.candidates():
                 if self.resect(i):
-                    done = True
-                    mine = np.zeros(len(m.tracks), bool)
-                    own = self._by_photo[self._photo_start[i] : self._photo_start[i + 1]]
-                    mine[m._track_of[own]] = True
-                    self._open(4.0, 1.5, mine)
                     self.on_step(m)
+                    done = True
                     break
-                failed[i] = placed
             placed = int(m.placed.sum())
-            if not done and last_adjusted == placed:
+            if not done and adjusted == placed:
                 return
-            if not done or placed < 6 or placed >= last_adjusted * 1.15 + 1:
-                self.refine(placed)
-                last_adjusted = placed
+            if not done or placed < 6 or placed >= adjusted * 1.15 + 1:
+                self.refine()
+                adjusted = placed
 
-    def refine(self, placed: int) -> None:
-        """Adjust, drop what disagrees, triangulate again."""
+    def refine(self) -> None:
+        """Adjust, measure the noise, drop what disagrees, triangulate again."""
         m = self.model
-        stage = 1 if placed < 4 else 2 if placed < 8 else 3
-        m.adjust(stage, self.loss, iterations=12, tolerance=1e-3)
-        self._open(3.0, 1.5)
+        m.hold_but(m.decide())
+        m.adjust(2.0, iterations=12, tolerance=1e-3)
+        if m.placed.sum() >= 4:
+            m.measure_noise(2 * GROWING)
+        m.open_tracks(GROWING, self.angle)
         self.drop_unsupported()
 
     def drop_unsupported(self) -> None:
-        """Photos that lost their points are taken out again."""
+        """Photos that lost their points are taken out again, with their observations."""
         m = self.model
         bad = m.placed & (m.observations_per_photo() < PLACED_AT_LEAST)
+        if not bad.any():
+            return
+        self.refused[bad] = self._seen[bad] if hasattr(self, "_seen") else 0
         m.placed[bad] = False
+        theirs = bad[m.tracks.photo]
+        m.inlier[theirs] = False
+        m.open_tracks(GROWING, self.angle, np.unique(m.track_of[theirs]))
 
-    def finish(self) -> float:
-        """Final rounds: everything free, tighter and tighter; returns the RMS residual in pixels."""
+    def finish(self) -> None:
+        """Final rounds, tighter and tighter: lenses as far as the photos know them, tracks that went astray split."""
         m = self.model
-        rms = 0.0
-        for round_number, (threshold, loss) in enumerate(((3.0, 1.5), (2.0, 1.0), (1.5, 0.8))):
-            rms = m.adjust(4 if round_number else 3, loss, iterations=20, tolerance=1e-4).rms
-            self._open(threshold, 1.2)
+        for number, (threshold, loss) in enumerate(ROUNDS):
+            m.hold_but(m.decide())
+            m.adjust(loss, iterations=12, tolerance=5e-4)
+            m.measure_noise(2 * threshold)
+            if number == 0:
+                m.split(GROWING)
+                shares_lens(m, self.data.own_lens)
+            m.open_tracks(threshold, 0.8 * self.angle)
             self.drop_unsupported()
-            for i, _ in self.candidates():
-                if self.resect(i):
-                    self._open(threshold, 1.2)
-        return m.adjust(4, 0.7, iterations=30, tolerance=1e-6).rms if m.placed.any() else rms
+            self.tries[:] = 0
+            for i in self.candidates():
+                self.resect(i)
+        m.hold_but(proven_unknowns(m))
+        m.adjust(1.0, iterations=15, tolerance=1e-4)
+        m.measure_noise(2 * ROUNDS[-1][0])
+        m.open_tracks(ROUNDS[-1][0], 0.8 * self.angle)
+        self.drop_unsupported()
+        m.adjust(1.0, iterations=30, tolerance=1e-6)
+        agree = m.errors() < ROUNDS[-1][0] * m.noise.sigma(m.scale)
+        m.inlier &= agree
+        m.good &= np.bincount(m.track_of[m.inlier], minlength=len(m.tracks)) >= 2
+        m.inlier &= m.good[m.track_of]
+
+
+def stands_in_one_place(m: Model) -> bool:
+    """Whether all cameras were put on one spot, seen from their points: no depth can come of it."""
+    centers, points = m.centers[m.placed], m.points[m.good]
+    if len(points) < 4:
+        return True
+    reach = float(np.median(np.linalg.norm(points - np.median(centers, axis=0), axis=1)))
+    return bool(np.linalg.norm(centers - centers.mean(0), axis=1).max() < 0.004 * reach)
+
+
+def _moves(data: AlignInput, ground: Ground, most: int = 160) -> list:
+    """How places move between photos, over pairs spread from those that share most to those that share least."""
+    pairs = ground.sharing.candidates(14)
+    pick = np.unique(np.linspace(0, len(pairs) - 1, min(most, len(pairs))).astype(int)) if pairs else np.zeros(0, int)
+    out = []
+    for k in pick:
+        p: Pair = ground.sharing.pair(*pairs[k])
+        if ground.lenses[data.lens_of[p.i]].width == ground.lenses[data.lens_of[p.j]].width:
+            out.append(moves_of(p.i, p.j, ground.xy[p.a], ground.xy[p.b], ground.lenses[data.lens_of[p.i]]))
+    return out
 
 
 def align(
     data: AlignInput,
     progress: Progress = silent,
-    attempts: int = 3,
+    attempts: int = ATTEMPTS,
     on_step: Callable[[Model], None] = lambda model: None,
-) -> Model | None:
+) -> Model | Trouble:
     """Align photos from verified matches.
 
-    The best of up to ``attempts`` growths from different first pairs, stopping when four fifths are placed.
-    Returns None when no pair of photos holds. ``on_step`` is shown the model after every photo placed.
+    The best of up to ``attempts`` growths from different first pairs, stopping when four fifths of what hangs together are
+    placed. When none holds, why. ``on_step`` is shown the model after every photo placed.
     """
+    n = len(data.xy)
     if not data.matches:
-        return None
-    lenses = estimate_focals(data)
+        return Trouble("too few matches", ())
+    ground = lay_ground(data)
+    moves = _moves(data, ground)
+    if turns_on_the_spot(moves, left=0.5):
+        return what_is_wrong(moves, n)
+    starts = first_pairs(ground.sharing, ground.xy, data.lens_of, ground.lenses, 1.0)
+    lenses = vote_focals(data, ground, starts)
+    if any(a != b for a, b in zip(lenses, ground.lenses)):
+        starts = first_pairs(ground.sharing, ground.xy, data.lens_of, lenses, 1.0)
+    tied = int((ground.sharing.count.max(0, initial=0) >= PLACED_AT_LEAST).sum())
     best: Model | None = None
-    used: set[int] = set()
-    grower = Grower(data, lenses, progress)
+    used: list[Bools] = []
     tried = 0
-    for _, i, j in grower.first_pairs():
+    for first in starts:
         if tried >= attempts:
             break
-        if i in used and j in used:
+        if any(u[first.pair.i] and u[first.pair.j] for u in used):
             continue
-        fresh = Grower(data, lenses, progress)
-        fresh.on_step = on_step
-        if not fresh.start(i, j):
+        grower = Grower(data, ground, lenses, progress)
+        grower.on_step = on_step
+        if not grower.start(first):
             continue
         tried += 1
-        fresh.grow()
-        if fresh.model.placed.sum() >= 2:
-            fresh.finish()
-        if best is None or fresh.model.placed.sum() > best.placed.sum():
-            best = fresh.model
-        used |= set(np.flatnonzero(fresh.model.placed).tolist())
-        if best.placed.mean() >= 0.8:
+        grower.grow()
+        if grower.model.placed.sum() >= 3:
+            grower.finish()
+        m = grower.model
+        used.append(m.placed.copy())
+        if (best is None or m.placed.sum() > best.placed.sum()) and m.placed.sum() >= 2 and not stands_in_one_place(m):
+            best = m
+        if best is not None and best.placed.sum() >= NEARLY_ALL * tied:
             break
-    return best if best is not None and best.placed.sum() >= 2 else None
+    return best if best is not None else what_is_wrong(moves, n)

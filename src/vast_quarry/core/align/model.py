@@ -2,26 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import NDArray
 
-from vast_quarry.core.align.bundle import BundleProblem, BundleReport, adjust
-from vast_quarry.core.align.tracks import Tracks
+from vast_quarry.core.align.bundle import BundleProblem, BundleReport, adjust, reduced, residuals_of
+from vast_quarry.core.align.lens import LENS_UNKNOWNS, LensPrior, decided, independent_share, lens_information
+from vast_quarry.core.align.noise import Noise, fit_noise
+from vast_quarry.core.align.tracks import Tracks, split_tracks
 from vast_quarry.core.align.triangulate import triangulate
 from vast_quarry.core.camera import Camera, undistort
 
 Array = NDArray[np.float64]
-
-#: lens unknowns set free as more photos are placed (see bundle.LENS_UNKNOWNS)
-_STAGES = {
-    0: (),
-    1: ("f",),
-    2: ("f", "k1", "k2"),
-    3: ("f", "cx", "cy", "k1", "k2", "p1", "p2"),
-    4: ("f", "cx", "cy", "k1", "k2", "k3", "p1", "p2"),
-}
+Bools = NDArray[np.bool_]
 
 
 @dataclass
@@ -33,36 +28,62 @@ class Model:
     tracks : Tracks
     xy : (M, 2)
         Pixel of each observation.
-    sigma : (M,)
-        Expected error of each observation in pixels (features of coarse scale are less sharply placed).
+    scale : (M,)
+        Diameter of its feature in pixels.
+    noise : Noise
+        How precisely features lie.
     lens_of : (n,) int
         Lens of each photo.
     lenses : list of Camera
+    prior : LensPrior
+        What was known of the lenses beforehand.
     rotations : (n, 3, 3), centers : (n, 3)
     placed : (n,) bool
     points : (T, 3), good : (T,) bool
     inlier : (M,) bool
         Observations that agree with the point of their track.
+    free : (g, 8) bool
+        Lens unknowns that were solved, not held where they were expected.
     """
 
     tracks: Tracks
     xy: Array
-    sigma: Array
+    scale: Array
+    noise: Noise
     lens_of: NDArray[np.int64]
     lenses: list[Camera]
+    prior: LensPrior
     rotations: Array
     centers: Array
-    placed: NDArray[np.bool_]
+    placed: Bools
     points: Array = field(init=False)
-    good: NDArray[np.bool_] = field(init=False)
-    inlier: NDArray[np.bool_] = field(init=False)
+    good: Bools = field(init=False)
+    inlier: Bools = field(init=False)
+    free: Bools = field(init=False)
+    check: Callable[[], None] = lambda: None
 
     def __post_init__(self) -> None:
         self.points = np.zeros((len(self.tracks), 3))
         self.good = np.zeros(len(self.tracks), bool)
         self.inlier = np.zeros(len(self.xy), bool)
-        self._track_of = self.tracks.track_of
+        self.free = np.zeros((len(self.lenses), 8), bool)
+        self._index()
+
+    def _index(self) -> None:
+        """Which observations a track and a photo have."""
+        self.track_of = self.tracks.track_of
         self._normalised: Array | None = None
+        self._by_photo = np.argsort(self.tracks.photo, kind="stable")
+        self._photo_start = np.searchsorted(self.tracks.photo[self._by_photo], np.arange(len(self.placed) + 1))
+
+    def observations_of(self, photo: int) -> NDArray[np.int64]:
+        """Observations of a photo."""
+        return self._by_photo[self._photo_start[photo] : self._photo_start[photo + 1]]
+
+    @property
+    def sizes(self) -> NDArray[np.int64]:
+        """Width and height of each photo (n, 2)."""
+        return np.array([(c.width, c.height) for c in self.lenses])[self.lens_of]
 
     def normalised(self) -> Array:
         """Undistorted normalised coordinates of all observations (M, 2) under the present lenses."""
@@ -80,44 +101,42 @@ class Model:
         """Focal length in pixels of each photo (n,)."""
         return np.array([c.fx for c in self.lenses])[self.lens_of]
 
-    def pixel_scale(self) -> Array:
-        """Pixels per thousandth of the longer side, for each photo (n,): thresholds follow it."""
-        return np.array([max(c.width, c.height) / 1000.0 for c in self.lenses])[self.lens_of]
-
-    def open_tracks(self, threshold: float, smallest_angle_deg: float, only: NDArray[np.bool_] | None = None) -> int:
-        """Triangulate tracks afresh from all placed photos; ``only`` (T,) limits which. Returns the number of points."""
-        usable = self.placed[self.tracks.photo]
-        if only is not None:
-            usable = usable & only[self._track_of]
+    def open_tracks(self, threshold: float, smallest_angle_deg: float, which: NDArray[np.int64] | None = None) -> int:
+        """Triangulate tracks afresh from all placed photos, with a threshold in sigmas. Returns the number of points."""
+        unit = self.focal[self.tracks.photo] / self.noise.sigma(self.scale)
         points, good, inlier = triangulate(
-            self.rotations, self.centers, self.focal, self.tracks.start, self.tracks.photo, usable, self.normalised(),
-            threshold, smallest_angle_deg,
+            self.rotations, self.centers, unit, self.tracks.start, self.tracks.photo, self.placed[self.tracks.photo],
+            self.normalised(), threshold, smallest_angle_deg, which,
         )  # fmt: skip
-        if only is None:
+        if which is None:
             self.points, self.good, self.inlier = points, good, inlier
         else:
-            self.points[only], self.good[only] = points[only], good[only]
-            at = only[self._track_of]
-            self.inlier[at] = inlier[at]
+            self.points[which], self.good[which] = points[which], good[which]
+            rows = _rows(self.tracks.start, which)
+            self.inlier[rows] = inlier[rows]
         return int(self.good.sum())
 
-    def adjust(self, stage: int, loss: float, iterations: int = 25, tolerance: float = 1e-5) -> BundleReport:
-        """Bundle adjustment over everything placed, with the lens unknowns of a stage (0 to 4) free."""
+    def problem(
+        self, use: Bools, free: Bools
+    ) -> tuple[BundleProblem, NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]]:
+        """The adjustment of everything placed by the observations ``use`` (M,).
+
+        Returns
+        -------
+        problem : BundleProblem
+        cams, kept, groups : int arrays
+            Which photos, tracks and lenses its rows are.
+        """
         cams = np.flatnonzero(self.placed)
         new_cam = np.full(len(self.placed), -1)
         new_cam[cams] = np.arange(len(cams))
-        use = self.inlier & self.placed[self.tracks.photo] & self.good[self._track_of]
-        per_track = np.bincount(self._track_of[use], minlength=len(self.tracks))
-        use &= per_track[self._track_of] >= 2
+        use = use & self.placed[self.tracks.photo] & self.good[self.track_of]
+        per_track = np.bincount(self.track_of[use], minlength=len(self.tracks))
+        use &= per_track[self.track_of] >= 2
         kept = np.flatnonzero(per_track >= 2)
         groups = np.unique(self.lens_of[cams])
         new_lens = np.full(len(self.lenses), -1)
         new_lens[groups] = np.arange(len(groups))
-        seen = np.bincount(self.lens_of[cams], minlength=len(self.lenses))[groups]
-        free = np.zeros((len(groups), 8), bool)
-        for row, count in enumerate(seen):
-            mine = min(stage, 0 if count < 2 else 2 if count < 5 else 4)
-            free[row] = [name in _STAGES[mine] for name in ("f", "cx", "cy", "k1", "k2", "k3", "p1", "p2")]
         problem = BundleProblem(
             self.rotations[cams],
             self.centers[cams],
@@ -127,10 +146,29 @@ class Model:
             np.concatenate([[0], np.cumsum(per_track[kept])]).astype(np.int64),
             new_cam[self.tracks.photo[use]],
             self.xy[use],
-            1.0 / self.sigma[use] ** 2,
-            free,
+            1.0 / self.noise.sigma(self.scale[use]) ** 2,
+            free[groups],
+            LensPrior(self.prior.at[groups], self.prior.sigma[groups]),
         )
-        report = adjust(problem, loss=loss, iterations=iterations, tolerance=tolerance)
+        return problem, cams, kept, groups
+
+    def adjust(
+        self, loss: float, iterations: int = 25, tolerance: float = 1e-5, use: Bools | None = None
+    ) -> BundleReport:
+        """Bundle adjustment over everything placed, with the lens unknowns :attr:`free`.
+
+        Parameters
+        ----------
+        loss : float
+            Scale of the robust loss in sigmas.
+        use : (M,) bool, optional
+            Observations to use; those that agree without it.
+        """
+        problem, cams, kept, groups = self.problem(self.inlier if use is None else use, self.free)
+        if len(kept) < 4:
+            return BundleReport(0, 0.0, 0.0, 0.0)
+        share = self._share(problem, cams)
+        report = adjust(problem, loss, iterations, tolerance, prior_weight=1.0 / share, check=self.check)
         self.rotations[cams], self.centers[cams] = problem.rotations, problem.centers
         self.points[kept] = problem.points
         for row, g in enumerate(groups):
@@ -138,17 +176,85 @@ class Model:
         self._normalised = None
         return report
 
+    def _share(self, problem: BundleProblem, cams: NDArray[np.int64]) -> float:
+        """Share of a problem's observations that counts as independent."""
+        white = residuals_of(problem) * np.sqrt(problem.weight)[:, None]
+        return independent_share(problem.cam, problem.lens_of, problem.xy, self.sizes[cams], problem.point_of, white)
+
+    def decide(self, loss: float = 2.0) -> Bools:
+        """Lens unknowns (g, 8) that the photos placed so far determine better than what was known beforehand."""
+        problem, cams, kept, groups = self.problem(self.inlier, self.free)
+        out = np.zeros_like(self.free)
+        if len(cams) < 3 or len(kept) < 20:
+            return out
+        information = lens_information(reduced(problem, loss), 6 * len(cams)) * self._share(problem, cams)
+        assert problem.prior is not None
+        out[groups] = decided(information, problem.prior.sigma)
+        return out
+
+    def hold_but(self, free: Bools) -> None:
+        """Solve these lens unknowns (g, 8) from now on; the others go back to where they were expected."""
+        for g, camera in enumerate(self.lenses):
+            vector = camera.vector
+            back = np.flatnonzero(self.free[g] & ~free[g])
+            if 0 in back:
+                vector[:2] *= self.prior.at[g, 0] / vector[0]
+            vector[back[back > 0] + 1] = self.prior.at[g, back[back > 0]]
+            self.lenses[g] = camera.with_vector(vector)
+        self.free = free
+        self._normalised = None
+
     def errors(self) -> Array:
         """Reprojection error in pixels of every observation (M,) against its track's point; inf without one."""
         n = self.normalised()
         photo = self.tracks.photo
-        p = self.points[self._track_of] - self.centers[photo]
+        p = self.points[self.track_of] - self.centers[photo]
         c = np.einsum("mij,mj->mi", self.rotations[photo], p)
         z = np.where(c[:, 2] > 1e-9, c[:, 2], np.nan)
         e = np.hypot(c[:, 0] / z - n[:, 0], c[:, 1] / z - n[:, 1]) * self.focal[photo]
-        ok = self.placed[photo] & self.good[self._track_of] & np.isfinite(e)
+        ok = self.placed[photo] & self.good[self.track_of] & np.isfinite(e)
         return np.where(ok, e, np.inf)
 
+    def measure_noise(self, gate: float) -> None:
+        """Take the noise from what is left now, of observations within ``gate`` sigmas as they were."""
+        e = self.errors()
+        near = e < gate * self.noise.sigma(self.scale)
+        near &= np.bincount(self.track_of[near], minlength=len(self.tracks))[self.track_of] >= 3
+        if near.sum() < 100:
+            return
+        unknown = 6 * self.placed.sum() + 3 * len(np.unique(self.track_of[near]))
+        found = fit_noise(e[near], self.scale[near], 1 - unknown / (2 * near.sum()))
+        if found is not None:
+            self.noise = found
+
+    def split(self, threshold: float) -> None:
+        """Observations of placed photos that lie off their track's point become tracks of their own."""
+        off = self.placed[self.tracks.photo] & self.good[self.track_of] & ~self.inlier
+        off &= self.errors() > threshold * self.noise.sigma(self.scale)
+        tracks, origin = split_tracks(self.tracks, off)
+        track = self.track_of[origin]
+        first = tracks.start[:-1]
+        fresh = off[origin[first]] if len(origin) else np.zeros(0, bool)
+        points, good = self.points[track[first]], self.good[track[first]] & ~fresh
+        self.xy, self.scale, self.inlier = self.xy[origin], self.scale[origin], self.inlier[origin] & ~off[origin]
+        self.tracks, self.points, self.good = tracks, points, good
+        self._index()
+
     def observations_per_photo(self) -> NDArray[np.int64]:
-        """Agreeing observations of each photo (n,)."""
-        return np.bincount(self.tracks.photo[self.inlier], minlength=len(self.placed))
+        """Agreeing observations of each placed photo (n,)."""
+        agree = self.inlier & self.placed[self.tracks.photo]
+        return np.bincount(self.tracks.photo[agree], minlength=len(self.placed))
+
+    def lens_words(self) -> list[dict[str, list[str]]]:
+        """Of each lens, what was solved and what was held where it was expected."""
+        return [
+            {"solved": [n for n, f in zip(LENS_UNKNOWNS, row) if f], "held": [n for n, f in zip(LENS_UNKNOWNS, row) if not f]}
+            for row in self.free
+        ]  # fmt: skip
+
+
+def _rows(start: NDArray[np.int64], which: NDArray[np.int64]) -> NDArray[np.int64]:
+    """Observations of some tracks, one after the other."""
+    length = start[which + 1] - start[which]
+    first = np.concatenate([[0], np.cumsum(length)])[:-1]
+    return np.arange(int(length.sum())) + np.repeat(start[which] - first, length)

@@ -1,20 +1,24 @@
-"""Tracks: the same place seen in several photos, as connected components of matches.
+"""Tracks: the same place seen in several photos, merged from matches, the surest first.
 
-A component that holds two features of one photo has gone astray there; that photo's features leave the track.
+A false match would join two tracks, and then two places pass for one. So matches are taken in the order of how sure they
+are, and one that would put two features of one photo into a track is refused. Sure is first of all a match whose two
+features are both matched to a third photo's same feature (the match closes triangles; a false one hardly ever does), then
+one of a pair of photos that share much.
 
 References
 ----------
-Moulon, P., Monasse, P. (2012). Unordered feature tracking made fast and easy. CVMP.
+Moulon, P., Monasse, P. (2012). Unordered feature tracking made fast and easy. CVMP (tracks as components of matches).
+Zach, C., Klopschitz, M., Pollefeys, M. (2010). Disambiguating visual relations using loop constraints. CVPR.
 """
 
+# mypy: disable-error-code="no-untyped-def"
 from __future__ import annotations
 
 from dataclasses import dataclass
 
 import numpy as np
+from numba import njit
 from numpy.typing import NDArray
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 
 Ints = NDArray[np.int64]
 
@@ -44,8 +48,79 @@ class Tracks:
         return np.repeat(np.arange(len(self)), np.diff(self.start))
 
 
+def no_tracks() -> Tracks:
+    """None at all."""
+    return Tracks(np.zeros(1, np.int64), np.zeros(0, np.int64), np.zeros(0, np.int64))
+
+
+@njit(cache=True)
+def _triangles(begin, near, a, b):
+    """How many features are matched to both ends of each match; ``near`` is sorted within each feature's neighbours."""
+    out = np.zeros(a.shape[0], np.int64)
+    for e in range(a.shape[0]):
+        i, j = begin[a[e]], begin[b[e]]
+        last_i, last_j = begin[a[e] + 1], begin[b[e] + 1]
+        while i < last_i and j < last_j:
+            if near[i] == near[j]:
+                out[e] += 1
+                i += 1
+                j += 1
+            elif near[i] < near[j]:
+                i += 1
+            else:
+                j += 1
+    return out
+
+
+@njit(cache=True)
+def _merge(order, a, b, photo, photos):
+    """Track label of each feature: matches taken in order, refused where a photo would occur twice.
+
+    Members of a track form a ring through ``follow``; two rings become one by exchanging a successor of each.
+    """
+    n = photo.shape[0]
+    label = np.arange(n)
+    size = np.ones(n, np.int64)
+    follow = np.arange(n)
+    stamp = np.full(photos, -1, np.int64)
+    for token in range(order.shape[0]):
+        u = a[order[token]]
+        v = b[order[token]]
+        if label[u] == label[v]:
+            continue
+        if size[label[u]] < size[label[v]]:
+            u, v = v, u
+        k = v
+        while True:
+            stamp[photo[k]] = token
+            k = follow[k]
+            if k == v:
+                break
+        twice = False
+        k = u
+        while True:
+            if stamp[photo[k]] == token:
+                twice = True
+                break
+            k = follow[k]
+            if k == u:
+                break
+        if twice:
+            continue
+        into = label[u]
+        size[into] += size[label[v]]
+        k = v
+        while True:
+            label[k] = into
+            k = follow[k]
+            if k == v:
+                break
+        follow[u], follow[v] = follow[v], follow[u]
+    return label
+
+
 def build_tracks(counts: list[int], matches: dict[tuple[int, int], NDArray[np.int32]]) -> Tracks:
-    """Tracks of at least two photos.
+    """Tracks of at least two photos, no photo twice in one.
 
     Parameters
     ----------
@@ -55,29 +130,51 @@ def build_tracks(counts: list[int], matches: dict[tuple[int, int], NDArray[np.in
         ``(i, j)`` to an array (K, 2) of feature numbers in photos i and j.
     """
     offset = np.concatenate([[0], np.cumsum(counts)]).astype(np.int64)
-    empty = Tracks(np.zeros(1, np.int64), np.zeros(0, np.int64), np.zeros(0, np.int64))
-    left = [m[:, 0].astype(np.int64) + offset[i] for (i, j), m in matches.items() if len(m)]
-    right = [m[:, 1].astype(np.int64) + offset[j] for (i, j), m in matches.items() if len(m)]
-    if not left:
-        return empty
-    a, b = np.concatenate(left), np.concatenate(right)
-    total = int(offset[-1])
-    graph = coo_matrix((np.ones(len(a), np.int8), (a, b)), shape=(total, total))
-    _, label = connected_components(graph, directed=False)
-    nodes = np.unique(np.concatenate([a, b]))
+    some = {k: m for k, m in matches.items() if len(m)}
+    if not some:
+        return no_tracks()
+    left = np.concatenate([m[:, 0].astype(np.int64) + offset[i] for (i, _), m in some.items()])
+    right = np.concatenate([m[:, 1].astype(np.int64) + offset[j] for (_, j), m in some.items()])
+    shared = np.repeat([len(m) for m in some.values()], [len(m) for m in some.values()])
+    nodes, both = np.unique(np.concatenate([left, right]), return_inverse=True)
+    a, b = both[: len(left)], both[len(left) :]
     photo = np.searchsorted(offset, nodes, side="right") - 1
-    track = label[nodes]
-    # features of a photo that occurs twice in a track leave it
-    key = track.astype(np.int64) * len(counts) + photo
-    _, inverse, times = np.unique(key, return_inverse=True, return_counts=True)
-    single = times[inverse] == 1
-    nodes, photo, track = nodes[single], photo[single], track[single]
-    _, track, length = np.unique(track, return_inverse=True, return_counts=True)
-    long_enough = length[track] >= 2
-    nodes, photo, track = nodes[long_enough], photo[long_enough], track[long_enough]
-    if not len(nodes):
-        return empty
-    order = np.lexsort((photo, track))
-    nodes, photo, track = nodes[order], photo[order], track[order]
-    _, first = np.unique(track, return_index=True)
-    return Tracks(np.append(first, len(track)).astype(np.int64), photo.astype(np.int64), nodes - offset[photo])
+    ends, others = np.concatenate([a, b]), np.concatenate([b, a])
+    by_end = np.lexsort((others, ends))
+    begin = np.searchsorted(ends[by_end], np.arange(len(nodes) + 1))
+    sure = _triangles(begin, others[by_end], a, b)
+    order = np.lexsort((-shared, -sure))
+    return _sorted_tracks(_merge(order, a, b, photo, len(counts)), photo, nodes - offset[photo])
+
+
+def _sorted_tracks(label: Ints, photo: Ints, feature: Ints) -> Tracks:
+    """Tracks from a label of each feature; those of one photo only are dropped."""
+    _, label, length = np.unique(label, return_inverse=True, return_counts=True)
+    keep = length[label] >= 2
+    label, photo, feature = label[keep], photo[keep], feature[keep]
+    if not len(label):
+        return no_tracks()
+    order = np.lexsort((photo, label))
+    label, photo, feature = label[order], photo[order], feature[order]
+    _, first = np.unique(label, return_index=True)
+    return Tracks(np.append(first, len(label)).astype(np.int64), photo.astype(np.int64), feature.astype(np.int64))
+
+
+def split_tracks(tracks: Tracks, astray: NDArray[np.bool_]) -> tuple[Tracks, Ints]:
+    """Tracks whose observations that went astray (M,) are taken out into tracks of their own.
+
+    Returns
+    -------
+    tracks : Tracks
+    origin : (M',) int
+        Which old observation each new one is; those that are left alone in their track are gone.
+    """
+    label = 2 * tracks.track_of + astray
+    _, number, length = np.unique(label, return_inverse=True, return_counts=True)
+    kept = np.flatnonzero(length[number] >= 2)
+    order = kept[np.lexsort((tracks.photo[kept], label[kept]))]
+    if not len(order):
+        return no_tracks(), order
+    _, first = np.unique(label[order], return_index=True)
+    start = np.append(first, len(order)).astype(np.int64)
+    return Tracks(start, tracks.photo[order], tracks.feature[order]), order

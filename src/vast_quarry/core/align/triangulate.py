@@ -1,7 +1,8 @@
 """Robust triangulation of tracks from known cameras (numba).
 
 For every track, pairs of its rays give candidate points (closest point to both rays); the candidate with most
-observations within the threshold is refined on them by Gauss-Newton on the reprojection error.
+observations within the threshold is refined on them by Gauss-Newton on the reprojection error. Errors count in sigmas of
+the observation that they belong to, so that one threshold serves coarse and fine features.
 
 References
 ----------
@@ -21,7 +22,7 @@ MOST_PAIRS = 24
 
 @njit(cache=True, inline="always", fastmath=True)
 def _error2(R, C, X, x, y, f):
-    """Squared reprojection error in pixels of a point against a normalised observation; huge behind the camera."""
+    """Squared reprojection error in units of 1 / ``f`` of a point against a normalised observation; huge behind the camera."""
     a = X[0] - C[0]
     b = X[1] - C[1]
     c = X[2] - C[2]
@@ -34,8 +35,9 @@ def _error2(R, C, X, x, y, f):
 
 
 @njit(cache=True, parallel=True, fastmath=True)
-def _triangulate(R, C, focal, start, cam, usable, norm, threshold, smallest_angle, X, good, inlier):
-    for t in prange(start.shape[0] - 1):
+def _triangulate(R, C, unit, which, start, cam, usable, norm, threshold, smallest_angle, X, good, inlier):
+    for w in prange(which.shape[0]):
+        t = which[w]
         s0 = start[t]
         s1 = start[t + 1]
         n = 0
@@ -90,7 +92,7 @@ def _triangulate(R, C, focal, start, cam, usable, norm, threshold, smallest_angl
                 total = 0.0
                 for o in range(n):
                     m = idx[o]
-                    e = _error2(R[cam[m]], C[cam[m]], P, norm[m, 0], norm[m, 1], focal[cam[m]])
+                    e = _error2(R[cam[m]], C[cam[m]], P, norm[m, 0], norm[m, 1], unit[m])
                     if e < limit:
                         count += 1
                         total += e
@@ -107,7 +109,7 @@ def _triangulate(R, C, focal, start, cam, usable, norm, threshold, smallest_angl
             for o in range(n):
                 m = idx[o]
                 i = cam[m]
-                if _error2(R[i], C[i], bx, norm[m, 0], norm[m, 1], focal[i]) >= limit:
+                if _error2(R[i], C[i], bx, norm[m, 0], norm[m, 1], unit[m]) >= limit:
                     continue
                 a0 = bx[0] - C[i, 0]
                 a1 = bx[1] - C[i, 1]
@@ -115,7 +117,7 @@ def _triangulate(R, C, focal, start, cam, usable, norm, threshold, smallest_angl
                 z = R[i, 2, 0] * a0 + R[i, 2, 1] * a1 + R[i, 2, 2] * a2
                 x = (R[i, 0, 0] * a0 + R[i, 0, 1] * a1 + R[i, 0, 2] * a2) / z
                 y = (R[i, 1, 0] * a0 + R[i, 1, 1] * a1 + R[i, 1, 2] * a2) / z
-                f = focal[i]
+                f = unit[m]
                 for row in range(2):
                     v = x if row == 0 else y
                     e = (v - norm[m, row]) * f
@@ -145,7 +147,7 @@ def _triangulate(R, C, focal, start, cam, usable, norm, threshold, smallest_angl
         for o in range(n):
             m = idx[o]
             i = cam[m]
-            ok = _error2(R[i], C[i], bx, norm[m, 0], norm[m, 1], focal[i]) < limit
+            ok = _error2(R[i], C[i], bx, norm[m, 0], norm[m, 1], unit[m]) < limit
             inlier[m] = ok
             if ok:
                 count += 1
@@ -173,20 +175,23 @@ def _triangulate(R, C, focal, start, cam, usable, norm, threshold, smallest_angl
 def triangulate(
     rotations: Array,
     centers: Array,
-    focal: Array,
+    unit: Array,
     start: NDArray[np.int64],
     cam: NDArray[np.int64],
     usable: NDArray[np.bool_],
     normalised: Array,
     threshold: float = 4.0,
     smallest_angle_deg: float = 1.5,
+    which: NDArray[np.int64] | None = None,
 ) -> tuple[Array, NDArray[np.bool_], NDArray[np.bool_]]:
-    """Triangulate all tracks.
+    """Triangulate tracks.
 
     Parameters
     ----------
-    rotations : (n, 3, 3), centers : (n, 3), focal : (n,)
-        Cameras; the focal length turns errors into pixels.
+    rotations : (n, 3, 3), centers : (n, 3)
+        Cameras.
+    unit : (M,)
+        What turns an error in normalised coordinates into sigmas: focal length over sigma, both in pixels.
     start : (T + 1,), cam : (M,)
         Observations sorted by track.
     usable : (M,) bool
@@ -194,9 +199,11 @@ def triangulate(
     normalised : (M, 2)
         Undistorted normalised coordinates.
     threshold : float
-        Greatest reprojection error in pixels.
+        Greatest reprojection error in sigmas.
     smallest_angle_deg : float
         Tracks whose widest angle between rays is smaller are left open.
+    which : (K,) int, optional
+        Only these tracks; the others come back as not good.
 
     Returns
     -------
@@ -207,18 +214,8 @@ def triangulate(
     good = np.zeros(tracks, bool)
     inlier = np.zeros(len(cam), bool)
     _triangulate(
-        rotations,
-        centers,
-        focal,
-        start,
-        cam,
-        usable,
-        normalised,
-        threshold,
-        np.radians(smallest_angle_deg),
-        X,
-        good,
-        inlier,
-    )
+        rotations, centers, unit, np.arange(tracks) if which is None else which, start, cam, usable, normalised,
+        threshold, np.radians(smallest_angle_deg), X, good, inlier,
+    )  # fmt: skip
     inlier &= np.repeat(good, np.diff(start))
     return X, good, inlier

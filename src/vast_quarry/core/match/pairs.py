@@ -1,5 +1,8 @@
 """Which photos to match with which: a quick look at the coarsest features of every pair decides.
 
+Where photos follow each other closely those most alike show no depth to each other: so part of the places goes to photos
+that are less alike, down to a share of the best.
+
 References
 ----------
 Wu, C. (2013). Towards linear-time incremental structure from motion. 3DV.
@@ -9,6 +12,9 @@ from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
+
+#: likeness, against that of the best, down to which partners are spread
+FAR = 0.15
 
 
 def choose_pairs(likeness: NDArray[np.int64], enough: int = 8, partners: int = 14) -> list[tuple[int, int]]:
@@ -22,15 +28,25 @@ def choose_pairs(likeness: NDArray[np.int64], enough: int = 8, partners: int = 1
         Coarse matches that make a pair worth a look.
     partners : int
         At most so many best partners are taken for every photo (a pair counts when either wants it); and the best
-        four are taken even when they have less than ``enough``.
+        four are taken even when they have less than ``enough``. Two fifths of the places are spread evenly over those
+        that have at least :data:`FAR` of the likeness of the best.
     """
     n = len(likeness)
     both = np.maximum(likeness, likeness.T).astype(np.int64)
     np.fill_diagonal(both, -1)
     chosen: set[tuple[int, int]] = set()
     for i in range(n):
-        order = np.argsort(-both[i], kind="stable")[: min(partners, n - 1)]
-        for rank, j in enumerate(order):
+        order = np.argsort(-both[i], kind="stable")[: n - 1]
+        able = order[both[i, order] >= max(enough, FAR * both[i, order[0]])] if n > 1 else order
+        close = partners - partners * 2 // 5
+        rest = able[close:]
+        spread = (
+            rest[np.unique(np.linspace(0, len(rest) - 1, min(partners - close, len(rest))).astype(int))]
+            if len(rest)
+            else rest
+        )
+        picked = list(dict.fromkeys([*order[:close].tolist(), *spread.tolist(), *order.tolist()]))[:partners]
+        for rank, j in enumerate(picked):
             if both[i, j] >= enough or (rank < 4 and both[i, j] >= 3):
                 chosen.add((min(i, int(j)), max(i, int(j))))
     return sorted(chosen)

@@ -13,6 +13,8 @@ from vast_quarry.core.rig.noise import fbm, value_noise
 SANDSTONE, GRASS, CLAY, FELT = 0, 1, 2, 3
 #: a printed sheet, whose picture the scene holds
 PRINT = 4
+#: mean colours of sandstone, grass, clay and felt
+_PLAIN = np.array([[0.42, 0.35, 0.25], [0.15, 0.20, 0.08], [0.38, 0.21, 0.13], [0.055, 0.057, 0.062]])
 
 
 @njit(cache=True)
@@ -21,8 +23,22 @@ def _octaves(scale: float, finest: float) -> int:
 
 
 @njit(cache=True)
-def albedo(material: int, x: float, y: float, z: float, finest: float, seed: int) -> tuple[float, float, float]:
-    """Linear RGB reflectance of a material at a place."""
+def albedo(
+    material: int, x: float, y: float, z: float, finest: float, seed: int, bald: float = 0.0
+) -> tuple[float, float, float]:
+    """Linear RGB reflectance of a material at a place; ``bald`` patches of it lose so much of their texture (0 to 1)."""
+    r, g, b = _painted(material, x, y, z, finest, seed)
+    if bald > 0:
+        patch = fbm(x, y, z, 0.16, 2, 0.5, seed + 131)
+        s = bald * min(1.0, max(0.0, (patch + 0.02) * 8.0))
+        if s > 0:
+            mr, mg, mb = _PLAIN[material, 0], _PLAIN[material, 1], _PLAIN[material, 2]
+            r, g, b = r * (1 - s) + mr * s, g * (1 - s) + mg * s, b * (1 - s) + mb * s
+    return r, g, b
+
+
+@njit(cache=True)
+def _painted(material: int, x: float, y: float, z: float, finest: float, seed: int) -> tuple[float, float, float]:
     if material == SANDSTONE:
         bed = fbm(x * 0.35, y * 0.35, z * 3.0, 0.05, _octaves(0.05, finest), 0.75, seed + 11)
         grain = fbm(x, y, z, 0.008, _octaves(0.008, finest), 0.9, seed + 31)

@@ -18,6 +18,7 @@ from vast_quarry.core.pose import rotation_from_vector
 from vast_quarry.core.raycast import RayScene
 from vast_quarry.core.rig.paint import PRINT, albedo
 from vast_quarry.core.rig.scenes import Scene
+from vast_quarry.core.surface.mesh import vertex_normals
 
 Array = NDArray[np.float64]
 #: rotated grid of four samples in a pixel
@@ -44,6 +45,11 @@ class Shot:
     full_well: float = 0.0
     read_noise: float = 0.0
     seed: int = 0
+    #: rotation vector (radians) and way (m) by which the camera moves while its rows are read out one after the other
+    row_turn: Array = field(default_factory=lambda: np.zeros(3))
+    row_move: Array = field(default_factory=lambda: np.zeros(3))
+    #: waviness of the lens that no Brown polynomial fits, as a share of the radius
+    ripple: float = 0.0
 
 
 @njit(parallel=True, cache=True)
@@ -81,7 +87,8 @@ def _printed(sheet: NDArray[np.float32], u: float, v: float) -> float:
 
 @njit(parallel=True, cache=True)
 def _shade(  # type: ignore[no-untyped-def]
-    t, mesh, face, uv, rays, faces, face_start, vert_start, light, materials, finest, seed, sheet, sheet_at, color, subject
+    t, mesh, face, uv, rays, faces, face_start, vert_start, light, materials, finest, seed, sheet, sheet_at, normals, gloss,
+    window, bald, color, subject
 ):  # fmt: skip
     for n in prange(t.shape[0]):
         if mesh[n] == np.uint32(0xFFFFFFFF):
@@ -99,18 +106,57 @@ def _shade(  # type: ignore[no-untyped-def]
         if materials[m] == PRINT:
             r = g = b = _printed(sheet, (x - sheet_at[0]) * sheet_at[2], (sheet_at[1] - y) * sheet_at[2])
         else:
-            r, g, b = albedo(materials[m], x, y, z, finest, seed)
-        color[n, 0] = r * e
-        color[n, 1] = g * e
-        color[n, 2] = b * e
+            r, g, b = albedo(materials[m], x, y, z, finest, seed, bald)
+        shine = gloss * _shine(normals, base, faces[f], u, v, rays[n], window) if gloss > 0 and m == 0 else 0.0
+        color[n, 0] = r * e + shine
+        color[n, 1] = g * e + shine
+        color[n, 2] = b * e + shine
         subject[n] = 1.0 if m == 0 else 0.0
 
 
-class Studio:
-    """A lit scene, ready to be photographed."""
+#: where the bright window is (unit vector), and the cosine of half the angle that it fills
+WINDOW = np.array([0.48, 0.72, 0.5]) / np.linalg.norm([0.48, 0.72, 0.5])
+WINDOW_COSINE = 0.985
 
-    def __init__(self, scene: Scene, rays: RayScene, finest: float) -> None:
+
+@njit(cache=True)
+def _shine(normals, base, corners, u, v, ray, window):  # type: ignore[no-untyped-def]
+    """What a glossy surface mirrors of the window, more at grazing angles (Schlick 1994): it wanders with the camera."""
+    n = np.empty(3)
+    d = np.empty(3)
+    for k in range(3):
+        n[k] = (
+            normals[base + corners[0], k] * (1 - u - v)
+            + normals[base + corners[1], k] * u
+            + normals[base + corners[2], k] * v
+        )
+        d[k] = ray[3 + k]
+    d /= np.sqrt((d * d).sum()) + 1e-12
+    n /= np.sqrt((n * n).sum()) + 1e-12
+    facing = -(n * d).sum()
+    if facing <= 0:
+        return 0.0
+    near = ((d + 2 * facing * n) * window).sum()
+    fresnel = 0.04 + 0.96 * (1 - facing) ** 5
+    # a lobe about the mirrored window: a surface that is no perfect mirror
+    return fresnel * (0.25 + 14.0 * max(near, 0.0) ** 60)
+
+
+class Studio:
+    """A lit scene, ready to be photographed.
+
+    ``gloss`` is how much the subject mirrors, ``bald`` by how much patches of all surfaces lose their texture (0 to 1),
+    ``window`` whether a bright window stands behind.
+    """
+
+    def __init__(
+        self, scene: Scene, rays: RayScene, finest: float, gloss: float = 0.0, bald: float = 0.0, window: bool = False
+    ) -> None:
         self.scene, self.rays, self.finest = scene, rays, finest
+        self.gloss, self.bald, self.window = gloss, bald, window
+        self._normals = (
+            np.concatenate([vertex_normals(b.vertices, b.faces) for b in scene.bodies]) if gloss else np.zeros((1, 3))
+        )
         counts_f = [len(b.faces) for b in scene.bodies]
         counts_v = [len(b.vertices) for b in scene.bodies]
         self._faces = np.concatenate([b.faces for b in scene.bodies])
@@ -128,22 +174,25 @@ class Studio:
         rotations = np.stack(
             [rotation_from_vector(shot.shake * ((s + 0.5) / k - 0.5)) @ shot.rotation for s in range(k)]
         )
-        band = max(1, 400_000 // (cam.width * k))
+        rolling = bool(shot.row_turn.any() or shot.row_move.any())
+        band = 2 if rolling else max(1, 400_000 // (cam.width * k))
         for row in range(0, cam.height, band):
             rows = min(band, cam.height - row)
             v, u = np.meshgrid(np.arange(row, row + rows), np.arange(cam.width), indexing="ij")
             px = np.stack([u, v], -1)[:, :, None, :] + SAMPLES
-            xy = undistort(px, cam)
+            xy = undistort(rippled(px, cam, shot.ripple), cam)
             rays = np.empty((rows, cam.width, k, 6), np.float32)
-            _make_rays(xy, rotations, shot.center, shot.focus, shot.opening, row, shot.seed, rays)
+            when = (row + rows / 2) / cam.height - 0.5 if rolling else 0.0
+            turned = rotation_from_vector(shot.row_turn * when) @ rotations if rolling else rotations
+            _make_rays(xy, turned, shot.center + shot.row_move * when, shot.focus, shot.opening, row, shot.seed, rays)
             flat = rays.reshape(-1, 6)
             hit = self.rays.cast(flat)
             color = np.empty((len(flat), 3), np.float32)
             subject = np.empty(len(flat), np.float32)
             _shade(
                 hit["t"], hit["mesh"], hit["face"], hit["uv"], flat, self._faces, self._face_start, self._vert_start,
-                self._light, self._materials, self.finest, self.scene.seed, self.scene.sheet, self.scene.sheet_at, color,
-                subject,
+                self._light, self._materials, self.finest, self.scene.seed, self.scene.sheet, self.scene.sheet_at,
+                self._normals, self.gloss, WINDOW, self.bald, color, subject,
             )  # fmt: skip
             missed = subject < 0
             if missed.any():
@@ -153,6 +202,9 @@ class Studio:
                 else:
                     up = flat[missed, 5] / np.linalg.norm(flat[missed, 3:], axis=1)
                     color[missed] = np.asarray(self.scene.sky, np.float32) * (0.8 + 0.3 * up.clip(0, 1))[:, None]
+                    if self.window:
+                        d = flat[missed, 3:] / np.linalg.norm(flat[missed, 3:], axis=1, keepdims=True)
+                        color[missed] += np.where(d @ WINDOW > WINDOW_COSINE, 9.0, 0.0)[:, None].astype(np.float32)
             out[row : row + rows] = color.reshape(rows, cam.width, k, 3).mean(2)
             cover[row : row + rows] = np.maximum(subject, 0).reshape(rows, cam.width, k).mean(2)
         return out, cover
@@ -163,8 +215,18 @@ class Studio:
         return develop(linear, shot), cover
 
 
-def develop(linear: NDArray[np.float32], shot: Shot) -> NDArray[np.uint8]:
-    """What sensor and camera make of the radiance in front of the lens."""
+def rippled(px: Array, camera: Camera, ripple: float) -> Array:
+    """Pixels (..., 2) as a lens without the waviness would have them: a wave along the radius, nothing at the middle."""
+    if not ripple:
+        return px
+    c = np.array([camera.cx, camera.cy])
+    q = px - c
+    r = np.linalg.norm(q, axis=-1, keepdims=True) / (0.5 * np.hypot(camera.width, camera.height))
+    return np.asarray(c + q * (1 + ripple * np.sin(3 * np.pi * r)))
+
+
+def exposed(linear: NDArray[np.float32], shot: Shot) -> NDArray[np.float32]:
+    """Signal of the sensor (H, W, 3) of the radiance in front of the lens, with its noise and white balance."""
     cam = shot.camera
     rng = np.random.default_rng(shot.seed)
     signal = linear * shot.exposure
@@ -178,8 +240,12 @@ def develop(linear: NDArray[np.float32], shot: Shot) -> NDArray[np.uint8]:
             np.maximum(electrons, 0) + shot.read_noise**2
         )
         signal = electrons / shot.full_well
-    signal = signal * np.asarray(shot.balance, np.float32)
-    return to_srgb8(signal)
+    return np.asarray(signal * np.asarray(shot.balance, np.float32), np.float32)
+
+
+def develop(linear: NDArray[np.float32], shot: Shot) -> NDArray[np.uint8]:
+    """What a camera without faults of its own makes of the radiance in front of the lens."""
+    return to_srgb8(exposed(linear, shot))
 
 
 def to_srgb8(linear: NDArray) -> NDArray[np.uint8]:

@@ -6,7 +6,7 @@ Everything that can go wrong in a photo is a named defect that can be switched o
 from __future__ import annotations
 
 import io
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from pathlib import Path
 
@@ -14,8 +14,9 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 from PIL.TiffImagePlugin import IFDRational
+from scipy.optimize import least_squares
 
-from vast_quarry.core.camera import Camera
+from vast_quarry.core.camera import Camera, distort, undistort
 from vast_quarry.core.formats.atomic import write_json
 from vast_quarry.core.formats.ply import PlyData, write_ply
 from vast_quarry.core.plan.mats import make_mat
@@ -25,9 +26,11 @@ from vast_quarry.core.plan.request import Request
 from vast_quarry.core.plan.rings import Station, fitting_distance, ring_elevations, rings
 from vast_quarry.core.pose import look_at
 from vast_quarry.core.progress import Progress, silent
+from vast_quarry.core.rig.body import FAULTS, finished
+from vast_quarry.core.rig.captures import CAPTURES, capture_stations, parse_capture
 from vast_quarry.core.rig.defects import Planted, plant
 from vast_quarry.core.rig.light import bake_light, ray_scene
-from vast_quarry.core.rig.render import Shot, Studio, develop, to_srgb8
+from vast_quarry.core.rig.render import Shot, Studio, rippled, to_srgb8
 from vast_quarry.core.rig.scenes import SIZES, Scene, blurred_backdrop, build_scene, lay_sheet
 from vast_quarry.core.rig.truth import camera_entry, count_views, set_info, truth_folder
 
@@ -61,6 +64,10 @@ class ShootSettings:
     mat: str = ""
     planted: tuple[Planted, ...] = ()
     off: frozenset[str] = field(default_factory=frozenset)
+    #: faults of a real camera that are on (see body.FAULTS)
+    on: frozenset[str] = field(default_factory=frozenset)
+    #: a capture such as ``clip:30`` instead of rings
+    capture: str = ""
 
     def has(self, defect: str) -> bool:
         """Whether a defect is on."""
@@ -97,6 +104,8 @@ def stations_for(scene: Scene, camera: Camera, settings: ShootSettings) -> list[
         return make_plan(wanted, 1500).stations
     target = np.array([0.0, 0.0, scene.size[2] * 0.47])
     distance = fitting_distance(scene.size, camera, settings.fill)
+    if settings.capture:
+        return capture_stations(*parse_capture(settings.capture), target, distance, settings.seed)
     jitter = 0.0 if scene.turntable or not settings.has("jitter") else 0.02
     return rings(target, distance, ring_elevations(settings.rings), settings.per_ring, jitter, settings.seed)
 
@@ -117,6 +126,8 @@ def shoot(
     """
     if settings.width < 64 or settings.height < 64:
         raise ValueError("the rig's photos are at least 64 x 64 pixels")
+    if strange := settings.on - set(FAULTS):
+        raise ValueError(f"no fault called {', '.join(sorted(strange))}; there are: {', '.join(FAULTS)}")
     unknown = settings.off - set(DEFECTS)
     if unknown:
         raise ValueError(f"no defect called {', '.join(sorted(unknown))}; there are: {', '.join(DEFECTS)}")
@@ -129,20 +140,23 @@ def shoot(
     for folder in ("photos", "masks"):
         (out / folder).mkdir(parents=True)
     truth = truth_folder(out)
-    names, entries = [], []
+    names, entries, views = [], [], []
     for i, station in enumerate(stations):
-        photo, cover = studio.take(station, i)
+        shot = studio.shot(station, i)
+        photo, cover = studio.expose(shot, i)
+        lens = true_lens(shot)
         stem = f"{settings.scene}_{i + 1:03d}"
         (out / "photos" / f"{stem}.jpg").write_bytes(jpeg_photo(photo, settings, i))
         (out / "masks" / f"{stem}.png").write_bytes(png_mask(cover))
         names.append(f"{stem}.jpg")
-        entries.append(camera_entry(f"{stem}.jpg", camera, station.rotation, station.center))
+        entries.append(camera_entry(f"{stem}.jpg", lens, station.rotation, station.center))
+        views.append((lens, station.rotation, station.center))
         progress(4 + i, total)
-    views = [(camera, s.rotation, s.center) for s in stations]
     write_json(truth / "cameras.json", {"cameras": entries})
     write_ply(truth / "mesh.ply", PlyData(scene.subject.vertices, faces=scene.subject.faces))
     np.savez_compressed(truth / "visibility.npz", count=count_views(scene, rays, views))
-    shape = f"planned_{len(stations)}" if planned else f"{settings.rings}x{settings.per_ring}"
+    shape = settings.capture.replace(":", "") or f"{settings.rings}x{settings.per_ring}"
+    shape = f"planned_{len(stations)}" if planned else shape
     name = f"{settings.scene}_{shape}_s{settings.seed}"
     write_json(
         truth / "info.json",
@@ -167,9 +181,13 @@ class Set:
         self.rays = ray_scene(self.scene)
         bake_light(self.scene, self.rays)
         progress(3, 100)
-        self.studio = Studio(self.scene, self.rays, gsd)
+        on = settings.on
+        self.studio = Studio(
+            self.scene, self.rays, gsd, 1.0 if "gloss" in on else 0.0, 0.85 if "bald" in on else 0.0, "window" in on
+        )
         wide, high = self.camera.width, self.camera.height
-        self._backdrop = blurred_backdrop(self.scene, wide, high) if self.scene.turntable else None
+        pushed = bool(settings.capture) and CAPTURES[parse_capture(settings.capture)[0]].pushed
+        self._backdrop = blurred_backdrop(self.scene, wide, high, pushed) if self.scene.turntable or pushed else None
         self._rng = np.random.default_rng(settings.seed + 77)
 
     def take(
@@ -179,12 +197,20 @@ class Set:
 
         ``focus_error`` is a share of the distance, ``light`` a factor on the exposure.
         """
+        return self.expose(self.shot(station, i, focus_error, light), i)
+
+    def shot(self, station: Station, i: int, focus_error: float = 0.0, light: float = 1.0) -> Shot:
+        """The exposure that would be made at a station, with all that goes wrong in it."""
         shot = _shot(self.camera, station, self.settings, self._rng, i, self._distance(station))
         shot.focus *= 1 + focus_error
         shot.exposure *= light
+        return shot
+
+    def expose(self, shot: Shot, i: int) -> tuple[NDArray[np.uint8], NDArray]:
+        """Make an exposure: photo and the subject's share of each pixel."""
         radiance, cover = self.studio.radiance(shot, self._backdrop)
         mine = [d for d in self.settings.planted if d.photo == i + 1]
-        return develop(plant(radiance, shot, mine), shot), cover
+        return finished(plant(radiance, shot, mine), shot, self.settings.on), cover
 
     def _distance(self, station: Station) -> float:
         """How far away what is focused on is: the middle of an object; of a place what the camera points at."""
@@ -214,7 +240,33 @@ def _shot(
         shot.balance = (float(np.exp(balance[0])), 1.0, float(np.exp(balance[2])))
     if settings.has("shake"):
         shot.shake = shake * 0.25 / camera.fx
+    more = np.random.default_rng((settings.seed, 901, i)).normal(0, 1, 7)
+    if "breathing" in settings.on:
+        f = camera.fx * (1 + 0.003 * more[0])
+        shot.camera = replace(camera, fx=f, fy=f)
+    if "odd-lens" in settings.on:
+        shot.ripple = 0.0018
+    if "rolling" in settings.on:
+        # a hand moves by about a pixel or two while the rows are read out
+        shot.row_turn, shot.row_move = more[1:4] * 1.0 / camera.fx, more[4:7] * 4e-4 * distance
     return shot
+
+
+def true_lens(shot: Shot) -> Camera:
+    """The Brown polynomial that comes closest to the lens of a shot."""
+    c = shot.camera
+    if not shot.ripple:
+        return c
+    u, v = np.meshgrid(np.linspace(0, c.width - 1, 24), np.linspace(0, c.height - 1, 18))
+    px = np.stack([u, v], -1).reshape(-1, 2)
+    ideal = undistort(rippled(px, c, shot.ripple), c)
+
+    def off(x: NDArray) -> NDArray:
+        lens = c.with_vector([x[0] * c.fx, x[0] * c.fy, c.cx + x[1], c.cy + x[2], *x[3:6], *x[6:]])
+        return np.asarray((distort(ideal, lens) * [lens.fx, lens.fy] + [lens.cx, lens.cy] - px).ravel())
+
+    found = least_squares(off, [1, 0, 0, c.k1, c.k2, c.k3, c.p1, c.p2], x_scale="jac").x
+    return c.with_vector([found[0] * c.fx, found[0] * c.fy, c.cx + found[1], c.cy + found[2], *found[3:]])
 
 
 def _between(studio: Set, stations: list[Station]) -> list[Station]:
@@ -272,5 +324,6 @@ def jpeg_photo(photo: NDArray[np.uint8], settings: ShootSettings, i: int, exposu
         sub[0xA405] = round(settings.focal35)
         sub[0xA002], sub[0xA003] = settings.width, settings.height
     out = io.BytesIO()
-    Image.fromarray(photo).save(out, format="JPEG", quality=settings.quality, subsampling=0, exif=exif)
+    quality, colors = (75, 2) if "jpeg" in settings.on else (settings.quality, 0)
+    Image.fromarray(photo).save(out, format="JPEG", quality=quality, subsampling=colors, exif=exif)
     return out.getvalue()

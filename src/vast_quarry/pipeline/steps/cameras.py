@@ -15,12 +15,14 @@ from vast_quarry.core.align.frame import Standing, stand_up
 from vast_quarry.core.align.incremental import WELL_PLACED, AlignInput, align
 from vast_quarry.core.align.mat import LaidMat, corners_in_space, lay_mat
 from vast_quarry.core.align.model import Model
+from vast_quarry.core.align.trouble import Trouble
 from vast_quarry.core.camera import Camera
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import link_or_copy, write_arrays, write_json
 from vast_quarry.core.match.pairs import choose_pairs
 from vast_quarry.core.plan.mats import make_mat
 from vast_quarry.core.pose import Similarity
+from vast_quarry.pipeline.alignment_words import told
 from vast_quarry.pipeline.solution import Solution, load_solution, save_solution, turned
 from vast_quarry.pipeline.step import Context, StepSettings
 from vast_quarry.pipeline.steps.masks import mask_file
@@ -81,8 +83,18 @@ SMALLEST_USEFUL = 900
 AS_FOUND = "as-found"
 
 
-def _lenses(photos: list[Photo]) -> tuple[NDArray[np.int64], list[Camera], list[bool]]:
-    """Photos of one camera, lens, zoom, size and orientation share a lens."""
+def _lenses(photos: list[Photo]) -> tuple[NDArray[np.int64], NDArray[np.int64], list[Camera], list[bool]]:
+    """Photos of one camera, lens, zoom, size and orientation share a lens.
+
+    Those that say nothing of theirs are lent that of most photos of the same size that do, to begin with.
+
+    Returns
+    -------
+    lens_of, own : (n,) int
+        Lens to begin with, and lens of its own, of each photo.
+    lenses : list of Camera
+    guessed : list of bool
+    """
     keys = [p.lens_key for p in photos]
     groups = sorted(set(keys), key=keys.index)
     lens_of = np.array([groups.index(k) for k in keys], np.int64)
@@ -92,7 +104,16 @@ def _lenses(photos: list[Photo]) -> tuple[NDArray[np.int64], list[Camera], list[
         lens = Camera.simple(int(p.width or 1), int(p.height or 1), float(p.focal or 1.0))
         lenses.append(replace(lens, cx=p.center[0], cy=p.center[1]) if p.center else lens)
         guessed.append(p.focal_source == "guessed")
-    return lens_of, lenses, guessed
+    lent = lens_of.copy()
+    used = np.bincount(lens_of, minlength=len(groups))
+    for g in np.flatnonzero(guessed).tolist():
+        alike = [
+            k for k, c in enumerate(lenses)
+            if not guessed[k] and (c.width, c.height, c.cx, c.cy) == (lenses[g].width, lenses[g].height, lenses[g].cx, lenses[g].cy)
+        ]  # fmt: skip
+        if alike:
+            lent[lens_of == g] = max(alike, key=lambda k: used[k])
+    return lent, lens_of, lenses, guessed
 
 
 def photo_scale(photo: Photo, scale: float, largest_side: int) -> float:
@@ -119,18 +140,10 @@ class CamerasStep:
         masked = self._features(context, listed, photos)
         pairs = self._pairs(context, photos)
         data = self._matches(context, photos, pairs)
-        if not data.matches:
-            raise PlainError(
-                "No two photos show the same thing from places that can be told apart.",
-                "Take photos that overlap by 60 % or more, moving sideways by a step between them, of a subject with texture.",
-            )
         context.stage("Placing cameras", 0, len(photos))
         model = align(data, context.progress("Placing cameras"), on_step=_Live(context, photos))
-        if model is None:
-            raise PlainError(
-                "The photos match in places, but no two of them are far enough apart to tell depth.",
-                "Move sideways between photos instead of turning on the spot.",
-            )
+        if isinstance(model, Trouble):
+            raise told(model, [clean_name(p.path) for p in photos])
         laid = self._mat(context, listed, photos, model)
         context.stage("Standing the model up", 0, 1)
         no_ground = masked >= 0.5 * len(photos) or not context.settings.ground
@@ -223,12 +236,12 @@ class CamerasStep:
             with np.load(folder / "features" / f"{p.number:05d}.npz") as f:
                 xy.append(f["xy"])
                 scale.append(f["scale"])
-        lens_of, lenses, guessed = _lenses(photos)
-        return AlignInput(xy, scale, matches, lens_of, lenses, guessed)
+        lens_of, own, lenses, guessed = _lenses(photos)
+        return AlignInput(xy, scale, matches, lens_of, lenses, guessed, own)
 
     def _stand(self, model: Model, masked: bool, mat: Similarity | None, place: bool) -> Standing:
         placed = model.placed
-        views = np.bincount(model.tracks.track_of[model.inlier], minlength=len(model.tracks))
+        views = np.bincount(model.track_of[model.inlier], minlength=len(model.tracks))
         sure = model.good & (views >= 3)
         if sure.sum() < 200:
             sure = model.good
@@ -325,11 +338,11 @@ def _as_solution(context: Context, photos: list[Photo], model: Model, standing: 
     rotations, centers = np.empty_like(model.rotations), np.empty_like(model.centers)
     for n in range(len(photos)):
         rotations[n], centers[n] = standing.transform.pose(model.rotations[n], model.centers[n])
-    use = model.inlier & model.good[model.tracks.track_of]
+    use = model.inlier & model.good[model.track_of]
     kept = np.flatnonzero(model.good)
     new = np.full(len(model.tracks), -1)
     new[kept] = np.arange(len(kept))
-    track = new[model.tracks.track_of[use]]
+    track = new[model.track_of[use]]
     colors = _point_colors(context, photos, model, use, track, len(kept))
     errors = model.errors()
     return Solution(
@@ -337,7 +350,7 @@ def _as_solution(context: Context, photos: list[Photo], model: Model, standing: 
         states=states,
         rotations=rotations,
         centers=centers,
-        lens_of=data.lens_of,
+        lens_of=model.lens_of,
         lenses=model.lenses,
         points=standing.transform.points(model.points[kept]),
         colors=colors,
@@ -379,10 +392,32 @@ def _figures(
         "points": len(solution.points),
         "observations": len(solution.photo),
         "reprojection_error_px": round(float(np.sqrt((errors**2).mean())), 4) if len(errors) else None,
-        "focal_px": [round(c.fx, 2) for c in model.lenses],
+        "feature_noise_px": round(float(np.median(model.noise.sigma(model.scale[model.inlier]))), 4)
+        if model.inlier.any()
+        else None,
+        "lenses": _lens_figures(photos, model, solution),
         "upright_by": standing.witness,
         "keep_box": standing.box.as_dict(),
     }
+
+
+def _lens_figures(photos: list[Photo], model: Model, solution: Solution) -> list[dict[str, Any]]:
+    """Of each lens in use: photos, focal length, where it came from, what was solved and what was held."""
+    out = []
+    for g, (lens, words) in enumerate(zip(model.lenses, model.lens_words())):
+        rows = [n for n in np.flatnonzero(model.lens_of == g) if solution.states[n] != "loose"]
+        if rows:
+            source = photos[int(rows[0])].focal_source
+            out.append(
+                {
+                    "photos": len(rows),
+                    "focal_px": round(lens.fx, 2),
+                    "focal_from": source,
+                    "size": [lens.width, lens.height],
+                }
+                | words
+            )
+    return out
 
 
 def cameras_document(listed: PhotoList, solution: Solution) -> dict[str, Any]:

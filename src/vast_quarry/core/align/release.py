@@ -1,0 +1,86 @@
+"""Lens unknowns put to the test: what is solved has to explain observations that took no part in solving it.
+
+Of tracks that many photos follow one observation in eight is held out; the set is adjusted by the others, once with all
+unknowns that the photos seem to determine, and with fewer. Errors of what was held out and of what was refused count up to
+a bound, so that the number that agree counts as well as how well they do.
+
+References
+----------
+Stone, M. (1974). Cross-validatory choice and assessment of statistical predictions. J. R. Stat. Soc. B 36(2).
+Torr, P., Zisserman, A. (2000). MLESAC. Computer Vision and Image Understanding 78(1) (bounded errors).
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vast_quarry.core.align.lens import LENS_UNKNOWNS
+from vast_quarry.core.align.model import Bools, Model
+
+#: errors count up to so many sigmas
+BOUND = 4.0
+#: more unknowns must not raise the bounded errors by more than this share
+WORSE = 0.01
+#: one observation in so many is held out
+HELD_OUT = 8
+#: ever more of a lens
+_STEPS = (("f",), ("f", "k1"), LENS_UNKNOWNS)
+
+
+def proven_unknowns(m: Model, loss: float = 1.5) -> Bools:
+    """Lens unknowns (g, 8) that the photos determine and that explain what was held out; the model stays as it is."""
+    wanted = m.decide()
+    long_enough = np.bincount(m.track_of[m.inlier], minlength=len(m.tracks)) >= 4
+    pool = np.flatnonzero(m.inlier & long_enough[m.track_of])
+    if not wanted.any() or len(pool) < 200:
+        return wanted
+    held = np.zeros(len(m.inlier), bool)
+    held[np.random.default_rng(0).choice(pool, len(pool) // HELD_OUT, replace=False)] = True
+    # and as many of those refused by little, which may agree under another lens
+    refused = np.flatnonzero(~m.inlier & (m.errors() < 2 * BOUND * m.noise.sigma(m.scale)))
+    judged = held.copy()
+    judged[refused[::HELD_OUT]] = True
+    sets = [np.zeros_like(wanted)]
+    for names in _STEPS:
+        more = wanted & np.isin(LENS_UNKNOWNS, names)
+        if (more != sets[-1]).any():
+            sets.append(more)
+    best, least = sets[0], np.inf
+    for free in sets:
+        cost = _cost(m, free, m.inlier & ~held, judged, loss)
+        if cost < (1 + WORSE) * least:
+            best, least = free, min(cost, least)
+    return best
+
+
+def _cost(m: Model, free: Bools, use: Bools, judged: Bools, loss: float) -> float:
+    """Bounded squared errors of what is judged after an adjustment by ``use``; the model is put back."""
+    before = m.rotations.copy(), m.centers.copy(), list(m.lenses), m.points.copy(), m.free
+    m.hold_but(free)
+    m.adjust(loss, iterations=12, tolerance=2e-4, use=use)
+    e = m.errors()[judged] / m.noise.sigma(m.scale[judged])
+    e = np.minimum(np.where(np.isfinite(e), e, BOUND), BOUND)
+    cost = float(e @ e)
+    m.rotations, m.centers, m.lenses, m.points, m.free = before
+    m._normalised = None
+    return cost
+
+
+def shares_lens(m: Model, own_lens: NDArray[np.int64] | None, worse: float = 1.6) -> None:
+    """Photos that were lent another's lens get one of their own where it explains them clearly worse than the others."""
+    if own_lens is None:
+        return
+    e = m.errors() / m.noise.sigma(m.scale)
+    for own in np.unique(own_lens[own_lens != m.lens_of]):
+        mine = m.placed & (own_lens == own)
+        host = int(m.lens_of[np.flatnonzero(own_lens == own)[0]])
+        theirs = m.placed & (own_lens == host)
+        a = e[mine[m.tracks.photo] & np.isfinite(e)]
+        b = e[theirs[m.tracks.photo] & np.isfinite(e)]
+        # one that is placed badly or not at all tells nothing good of the lens it was lent
+        lost = np.mean(~m.placed[own_lens == own])
+        if (len(a) and len(b) and np.median(a) > worse * np.median(b)) or lost > 0.3:
+            m.lens_of = np.where(own_lens == own, own, m.lens_of)
+            m.lenses[own] = m.lenses[host] if len(a) else m.lenses[own]
+            m._normalised = None
