@@ -18,8 +18,9 @@ import numpy as np
 import psutil
 
 from vast_quarry.cli.rig import parse_size
-from vast_quarry.core.photo.frames import SIDE, by_motion
+from vast_quarry.core.photo.frames import SIDE
 from vast_quarry.core.photo.skim import look_over
+from vast_quarry.core.photo.travel import by_motion
 from vast_quarry.core.photo.video import Seen, each_frame, probe
 
 

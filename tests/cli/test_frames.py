@@ -19,7 +19,6 @@ from vast_quarry.core.photo.frames import (
     SIDE,
     Scan,
     by_count,
-    by_motion,
     by_rate,
     by_step,
     laps,
@@ -27,6 +26,7 @@ from vast_quarry.core.photo.frames import (
     steady_stretches,
     still_edges,
 )
+from vast_quarry.core.photo.travel import by_motion
 from vast_quarry.core.photo.video import each_frame, probe, take_frames
 from vast_quarry.pipeline.steps.photos import inspect_photo
 
@@ -75,16 +75,17 @@ def test_edges_that_stand_still_are_found(film: Path, looked: Scan) -> None:
 
 
 def test_frames_by_motion_are_evenly_spread_and_never_taken_twice_where_nothing_moves(film: Path, looked: Scan) -> None:
-    chosen = by_motion(looked, 0.8)
+    chosen = by_motion(looked, 24.0)
     assert chosen == sorted(set(chosen))
     first = [n for n in chosen if truth(film)[n]["lap"] == 0]
     steps = np.diff(first)
-    # a fifth of what is seen of a turning subject is a turn of some 15 to 40 degrees, of 6 degrees a frame
-    assert 2 <= np.median(steps) <= 8
+    # 6 degrees a frame: steps of at most 24 degrees, and no needlessly small ones
+    assert steps.max() <= 4
+    assert np.median(steps) >= 3
     between = [n for n in chosen if truth(film)[n]["lap"] == -1][:99]
     pause = [n for n, f in enumerate(truth(film)) if f["lap"] == -1][:8]
     assert sum(n in pause for n in between) <= 1
-    assert len(by_motion(looked, 0.9)) > 1.4 * len(chosen)
+    assert len(by_motion(looked, 12.0)) > 1.4 * len(chosen)
 
 
 def made_up(sharp: np.ndarray, move: float = 0.05) -> Scan:
@@ -99,10 +100,11 @@ def test_the_sharpest_of_a_window_is_taken_and_blurred_ones_are_passed_over() ->
     sharp = np.full(60, 100.0)
     sharp[[7, 8, 9, 23]] = 20.0  # shaken
     sharp[12] = 140.0
-    chosen = by_motion(made_up(sharp), 0.8)
+    chosen = by_motion(made_up(sharp), 30.0)
     assert not {7, 8, 9, 23} & set(chosen)
     assert 12 in chosen
-    assert 12 <= len(chosen) <= 16
+    # 2 x 0.05 of the width a frame are 6.6 degrees as they are counted: about every third or fourth
+    assert 13 <= len(chosen) <= 20
 
 
 def test_step_rate_and_count() -> None:

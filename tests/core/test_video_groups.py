@@ -12,9 +12,10 @@ import numpy as np
 import pytest
 
 from vast_quarry.core.photo import skim
-from vast_quarry.core.photo.frames import SIDE, Scan, by_motion, laps, scan
+from vast_quarry.core.photo.frames import SIDE, Scan, laps, scan
 from vast_quarry.core.photo.packets import Packets, decoded, list_packets
 from vast_quarry.core.photo.skim import look_over, merged
+from vast_quarry.core.photo.travel import angles, by_motion
 from vast_quarry.core.photo.video import each_frame, probe, take_frames
 from vast_quarry.pipeline.steps.photos import inspect_photo
 from vast_quarry.pipeline.video import Choice, chosen_frames, frames_of, look_through
@@ -98,7 +99,7 @@ def test_a_look_at_the_first_part_of_each_group_finds_the_same_laps(
         assert y - x + 1 == TURN
         assert abs(a - x) <= GROUP
     # it moved as far, and about as many frames are due
-    assert found.way[-1] == pytest.approx(whole.way[-1], rel=0.1)
+    assert angles(found)[-1] == pytest.approx(angles(whole)[-1], rel=0.1)
     assert len(by_motion(found)) == pytest.approx(len(by_motion(whole)), rel=0.1)
 
 

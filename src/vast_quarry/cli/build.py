@@ -13,8 +13,11 @@ from rich.console import Console
 
 from vast_quarry.cli.report import make_reporter
 from vast_quarry.core.errors import PlainError
-from vast_quarry.core.photo.video import is_video
+from vast_quarry.core.photo.choice import CHOSEN_BY
+from vast_quarry.core.photo.reading import find_photos
+from vast_quarry.core.photo.video import find_videos, is_video
 from vast_quarry.core.plan.mats import PAPERS
+from vast_quarry.core.progress import Cancelled
 from vast_quarry.pipeline.export import write_results
 from vast_quarry.pipeline.grades import Grade
 from vast_quarry.pipeline.output import claim_output
@@ -71,29 +74,46 @@ def _recipe(recipe: Path | None, grade: Grade | None, changes: dict[str, dict[st
     return read
 
 
-def _frames(video: Path, out: Path) -> Path:
-    """Frames of a video as photos, by motion and sharpness; those of an earlier run with the same video are taken again."""
-    folder = out / "frames"
-    stamp = f"{video.resolve()}|{video.stat().st_size}|{video.stat().st_mtime_ns}"
+def _frames(video: Path, folder: Path) -> int:
+    """Frames of a video as photos, by motion and sharpness, and how many; those of an earlier run are taken again."""
+    stamp = f"{video.resolve()}|{video.stat().st_size}|{video.stat().st_mtime_ns}|{CHOSEN_BY}"
     mark = folder / ".of"
-    if not (mark.exists() and mark.read_text("utf-8") == stamp):
-        for old in folder.glob("*.jpg") if folder.is_dir() else ():
-            old.unlink()
-        rows = frames_of(video, folder, Choice())
-        mark.write_text(stamp, "utf-8")
-        console.print(f"{len(rows)} frames of {video.name} are used.", markup=False, highlight=False, soft_wrap=True)
-    return folder
+    if mark.exists() and mark.read_text("utf-8") == stamp:
+        return len(list(folder.glob("*.jpg")))
+    for old in folder.glob("*.jpg") if folder.is_dir() else ():
+        old.unlink()
+    rows = frames_of(video, folder, Choice())
+    mark.write_text(stamp, "utf-8")
+    console.print(f"{len(rows)} frames of {video.name} are used.", markup=False, highlight=False, soft_wrap=True)
+    return len(rows)
+
+
+def _sources(photos: Path, out: Path) -> dict[str, Any]:
+    """Settings of Photos for a folder of photos, a video, or a folder that holds both."""
+    if photos.is_file() and is_video(photos):
+        _frames(photos, out / "frames")
+        return {"folder": str((out / "frames").resolve())}
+    taken, troubles = 0, []
+    for video in find_videos(photos) if photos.is_dir() else ():
+        # names of videos in different folders may be the same
+        name = "-".join(video.relative_to(photos).with_suffix("").parts)
+        try:
+            taken += _frames(video, out / "frames" / name)
+        except PlainError as error:
+            troubles.append(error)
+            console.print(str(error), markup=False, highlight=False, soft_wrap=True)
+    if troubles and not taken and not find_photos(photos):
+        raise troubles[0]
+    return {"folder": str(photos.resolve())} | ({"frames": str((out / "frames").resolve())} if taken else {})
 
 
 def run_until(photos: Path, out: Path, masks: Path | None, recipe: Recipe, until: str) -> RunResult:
     """Run and write the results into ``out``."""
     filmed = photos.is_file() and is_video(photos)
     claim_output(out, None if filmed else photos)
-    if filmed:
-        photos = _frames(photos, out)
     store = Store(out)
     places: dict[str, dict[str, Any]] = {
-        "photos": {"folder": str(photos.resolve())},
+        "photos": _sources(photos, out),
         "masks": {"folder": str(masks.resolve()) if masks else None},
     }
     with make_reporter(console) as reporter:
@@ -107,7 +127,12 @@ def run_until(photos: Path, out: Path, masks: Path | None, recipe: Recipe, until
 
         before = signal.signal(signal.SIGINT, stop)
         try:
-            result = runner.run(recipe, places, until)
+            try:
+                result = runner.run(recipe, places, until)
+            except Cancelled:
+                raise
+            except Exception as error:
+                raise _kept(store, runner, recipe, out, error) from error
             reporter.say("Writing the results")
             without = write_results(store, result, recipe, out)
             if without:
@@ -117,6 +142,18 @@ def run_until(photos: Path, out: Path, masks: Path | None, recipe: Recipe, until
         finally:
             signal.signal(signal.SIGINT, before)
     return result
+
+
+def _kept(store: Store, runner: Runner, recipe: Recipe, out: Path, error: Exception) -> PlainError:
+    """What to tell of a run that failed, once what the layers before made is written."""
+    plain = error if isinstance(error, PlainError) else None
+    what = plain.what if plain else f"Something went wrong inside the program ({type(error).__name__}: {error})."
+    remedy = plain.remedy if plain else ""
+    if "cameras" in runner.result.versions:
+        write_results(store, runner.result, recipe, out, {"layer": runner.layer, "why": what})
+        made = ", ".join(layer for layer in runner.result.versions if layer not in ("photos", "masks"))
+        what = f"{runner.layer.capitalize()} could not be made: {what} What was made before ({made}) is in {out}."
+    return PlainError(what, remedy)
 
 
 def build(

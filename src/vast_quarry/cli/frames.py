@@ -53,7 +53,9 @@ def frames(
     video: Annotated[Path, typer.Argument(help="Video file", show_default=False)],
     out: Annotated[Path, typer.Option("--out", help="Folder for the frames", show_default=False)],
     by: Annotated[str, typer.Option(help="motion, step, rate or count")] = "motion",
-    overlap: Annotated[float, typer.Option(help="By motion: what neighbouring frames share", min=0.3, max=0.98)] = 0.8,
+    degrees: Annotated[
+        float, typer.Option(help="By motion: most degrees about the subject between neighbours", min=0.5, max=60)
+    ] = 10.0,
     step: Annotated[int, typer.Option(help="By step: every n-th frame", min=1)] = 10,
     rate: Annotated[float, typer.Option(help="By rate: frames a second", min=0.01)] = 2.0,
     count: Annotated[int, typer.Option(help="By count: so many", min=2)] = 60,
@@ -66,7 +68,7 @@ def frames(
     ways: dict[str, By] = {"motion": "motion", "step": "step", "rate": "rate", "count": "count"}
     if by not in ways:
         raise PlainError(f"Frames cannot be chosen by {by}.", f"Choose {', '.join(ways)}.")
-    choice = Choice(ways[by], overlap, step, rate, count, parse_ranges(keep), parse_crop(crop), laps, scale=scale)
+    choice = Choice(ways[by], degrees, step, rate, count, parse_ranges(keep), parse_crop(crop), laps, scale=scale)
     claim_output(out)
     with Bar(console=console, disable=not console.is_terminal) as bar:
         task = bar.add_task("Looking through the video", total=1.0)

@@ -109,6 +109,8 @@ def film_command(
     size: Annotated[str, typer.Option(help="Size of the film in pixels")] = "640x480",
     seed: Annotated[int, typer.Option(help="The same seed gives the same film")] = 1,
     bars: Annotated[int, typer.Option(help="Rows of black at the top and bottom", min=0)] = 0,
+    shaken: Annotated[str, typer.Option(help="Frames in which the camera is shaken, like 200-260")] = "",
+    camera: Annotated[str, typer.Option(help=f"Kind of camera: {', '.join(CAMERAS)}")] = "kind",
 ) -> None:
     """Film laps about a scene; the truth is written beside the film."""
     width, height = parse_size(size)
@@ -118,9 +120,16 @@ def film_command(
         raise PlainError(
             "A film has an even width and height, and an object in its middle.", "Choose another size or scene."
         )
+    first, dash, last = shaken.partition("-")
+    if camera not in CAMERAS or (shaken and not (dash and first.isdigit() and last.isdigit())):
+        raise PlainError(
+            f"There is no camera {camera!r}, or {shaken!r} is no stretch like 200-260.",
+            f"Cameras: {', '.join(CAMERAS)}.",
+        )
     out.parent.mkdir(parents=True, exist_ok=True)
-    settings = ShootSettings(scene=scene, width=width, height=height, seed=seed, heldout=0)
-    count = film(settings, out, laps, per_lap, bars=bars)
+    settings = ShootSettings(scene=scene, width=width, height=height, seed=seed, heldout=0, on=CAMERAS[camera])
+    stretch = (int(first), int(last)) if shaken else None
+    count = film(settings, out, laps, per_lap, bars=bars, shaken=stretch)
     console.print(f"{count} frames in {out}", markup=False, highlight=False, soft_wrap=True)
 
 

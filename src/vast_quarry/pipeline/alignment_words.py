@@ -1,9 +1,18 @@
-"""What an alignment that failed tells the user: what is the matter, which photos show it, what to do."""
+"""What an alignment tells the user in words: what is the matter, which photos show it, what to do."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
+import numpy as np
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import connected_components
+
+from vast_quarry.core.align.incremental import AlignInput
 from vast_quarry.core.align.trouble import Cause, Trouble
 from vast_quarry.core.errors import PlainError
+from vast_quarry.pipeline.solution import Solution
+from vast_quarry.pipeline.steps.photos import Photo, clean_name
 
 _WORDS: dict[Cause, tuple[str, str]] = {
     "nothing moves": (
@@ -34,3 +43,68 @@ def told(trouble: Trouble, names: list[str]) -> PlainError:
     what, remedy = _WORDS[trouble.cause]
     shown = [names[k] for k in trouble.photos[:4]]
     return PlainError(f"{what} (seen for instance in {', '.join(shown)})." if shown else f"{what}.", remedy)
+
+
+def _listed(names: Sequence[str], most: int = 4) -> str:
+    """Names for a sentence, the first few of many."""
+    if len(names) <= most:
+        return " and ".join([", ".join(names[:-1]), names[-1]] if len(names) > 1 else names)
+    return f"{', '.join(names[:most])} and {len(names) - most} more"
+
+
+def findings(photos: list[Photo], solution: Solution, data: AlignInput, mirrored: list[int]) -> list[str]:
+    """Sentences about photos that are weakly placed or loose, one for each kind with how many it is about."""
+    names = [clean_name(p.path) for p in photos]
+    out = []
+    weak = [names[n] for n, s in enumerate(solution.states) if s == "weak"]
+    if weak:
+        out.append(
+            f"{_listed(weak)} {'is' if len(weak) == 1 else 'are'} tied in by few points; photos between them and their "
+            "neighbours would help."
+        )
+    loose = [n for n, s in enumerate(solution.states) if s == "loose"]
+    partners = np.bincount(np.array(list(data.matches)).reshape(-1), minlength=len(photos))
+    other = other_groups(loose, data)
+    kinds: list[tuple[list[int], str]] = [(mirrored, "flipped like in a mirror: turn back what was flipped")]
+    for group in other:
+        kinds.append(
+            (group, "they match each other, but nothing of the rest: another subject, or a side with no photos between")
+        )
+    told = {n for rows, _ in kinds for n in rows}
+    kinds.append(
+        ([n for n in loose if n not in told and not partners[n]], "nothing in them was found in another photo")
+    )
+    kinds.append(
+        ([n for n in loose if n not in told and partners[n]], "too few of their places were found in the others")
+    )
+    for rows, why in kinds:
+        if rows:
+            out.append(
+                f"{_listed([names[n] for n in rows])} could not be placed ({len(rows)} of {len(photos)}): {why}."
+            )
+    if len(loose) > 0.4 * len(photos):
+        out.append(
+            f"Only {len(photos) - len(loose)} of {len(photos)} photos could be placed. Take more photos between those that "
+            "are apart; on a turntable before a still backdrop, mask the subject."
+        )
+    return out
+
+
+def other_groups(loose: list[int], data: AlignInput, least: int = 3) -> list[list[int]]:
+    """Loose photos that hang together among themselves and share next to nothing with those that are placed."""
+    index = {n: k for k, n in enumerate(loose)}
+    pairs = [(i, j) for i, j in data.matches if i in index and j in index]
+    if not pairs:
+        return []
+    a, b = np.array([index[i] for i, _ in pairs]), np.array([index[j] for _, j in pairs])
+    graph = coo_matrix((np.ones(len(a)), (a, b)), shape=(len(loose), len(loose)))
+    count, label = connected_components(graph, directed=False)
+    within, across = np.zeros(count), np.zeros(count)
+    for (i, j), m in data.matches.items():
+        for n in {i, j} & set(index):
+            (within if i in index and j in index else across)[label[index[n]]] += len(m)
+    return [
+        [loose[k] for k in np.flatnonzero(label == g)]
+        for g in range(count)
+        if (label == g).sum() >= least and across[g] < 0.1 * within[g]
+    ]

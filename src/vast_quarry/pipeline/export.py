@@ -13,11 +13,13 @@ from vast_quarry.core.formats.atomic import atomic_write, write_json
 from vast_quarry.core.formats.gltf import write_glb
 from vast_quarry.core.formats.obj import write_obj
 from vast_quarry.core.formats.ply import PlyData, write_ply
+from vast_quarry.core.surface.mesh import vertex_normals
 from vast_quarry.pipeline.recipe import Recipe, write_recipe
 from vast_quarry.pipeline.run import RunResult
 from vast_quarry.pipeline.solution import load_solution
 from vast_quarry.pipeline.steps.photos import clean_name, read_photo_list
 from vast_quarry.pipeline.steps.points import load_cloud
+from vast_quarry.pipeline.steps.surface import load_mesh
 from vast_quarry.pipeline.steps.texture import texture_bytes
 from vast_quarry.pipeline.store import Store
 
@@ -36,13 +38,23 @@ def write_cameras(store: Store, result: RunResult, out: Path) -> None:
     write_ply(out / "sparse.ply", PlyData(solution.points, colors=solution.colors, extra={"views": views}))
 
 
-def write_model(store: Store, result: RunResult, out: Path) -> None:
-    """``dense.ply``, ``mesh.ply``, ``model.glb``, ``model.obj`` with material and texture."""
+def write_cloud(store: Store, result: RunResult, out: Path) -> None:
+    """``dense.ply``."""
     cloud = load_cloud(store.folder(result.versions["points"]))
     write_ply(
         out / "dense.ply",
         PlyData(cloud.points, cloud.normals, cloud.colors, extra={"views": cloud.views.astype(np.float32)}),
     )
+
+
+def write_mesh(store: Store, result: RunResult, out: Path) -> None:
+    """``mesh.ply`` without colours, when there is no texture to take them from."""
+    vertices, faces = load_mesh(store.folder(result.versions["surface"]))
+    write_ply(out / "mesh.ply", PlyData(vertices, vertex_normals(vertices, faces).astype(np.float32), faces=faces))
+
+
+def write_model(store: Store, result: RunResult, out: Path) -> None:
+    """``mesh.ply``, ``model.glb``, ``model.obj`` with material and texture."""
     folder = store.folder(result.versions["texture"])
     image = texture_bytes(folder)
     with np.load(folder / "model.npz") as m:
@@ -67,9 +79,11 @@ def left_out(store: Store, result: RunResult) -> list[dict[str, str]]:
     return sorted(out, key=lambda row: row["photo"])
 
 
-def report(result: RunResult, recipe: Recipe, without: list[dict[str, str]]) -> dict[str, Any]:
+def report(
+    result: RunResult, recipe: Recipe, without: list[dict[str, str]], failed: dict[str, str] | None = None
+) -> dict[str, Any]:
     """``report.json``; schema in ``docs/formats.md``."""
-    photos = result.versions["photos"].figures
+    photos = result.versions["photos"].figures if "photos" in result.versions else {}
     megapixels = max(float(photos.get("megapixels") or 0), 1e-9)
     return {
         "made_with": f"Vast Quarry {__version__}",
@@ -80,15 +94,22 @@ def report(result: RunResult, recipe: Recipe, without: list[dict[str, str]]) -> 
         "steps": result.steps,
         "left_out": without,
         "findings": result.findings,
-    }
+    } | ({"failed": failed} if failed else {})
 
 
-def write_results(store: Store, result: RunResult, recipe: Recipe, out: Path) -> list[dict[str, str]]:
-    """Everything that the run made, as files of open formats; returns what it did without, see :func:`left_out`."""
-    write_cameras(store, result, out)
-    if "texture" in result.versions:
-        write_model(store, result, out)
+def write_results(
+    store: Store, result: RunResult, recipe: Recipe, out: Path, failed: dict[str, str] | None = None
+) -> list[dict[str, str]]:
+    """Everything that the run made, as files of open formats; returns what it did without, see :func:`left_out`.
+
+    ``failed`` says which layer could not be made, and why: what the layers before made is written all the same.
+    """
+    for layer, write in (("cameras", write_cameras), ("points", write_cloud), ("texture", write_model)):
+        if layer in result.versions:
+            write(store, result, out)
+    if "surface" in result.versions and "texture" not in result.versions:
+        write_mesh(store, result, out)
     write_recipe(out / "recipe.json", recipe, result.settings)
-    without = left_out(store, result)
-    write_json(out / "report.json", report(result, recipe, without))
+    without = left_out(store, result) if "photos" in result.versions else []
+    write_json(out / "report.json", report(result, recipe, without, failed))
     return without

@@ -73,6 +73,9 @@ class Runner:
     def __init__(self, store: Store, reporter: Reporter) -> None:
         self.store, self.reporter = store, reporter
         self.cancelled = threading.Event()
+        #: what a run has made so far, also when a later layer fails; and the layer that is being made
+        self.result = RunResult()
+        self.layer = ""
         self._pace = 1.0
 
     def run(
@@ -92,7 +95,7 @@ class Runner:
             When :attr:`cancelled` was set.
         """
         self.store.prepare()
-        result = RunResult()
+        result = self.result = RunResult()
         began = time.monotonic()
         chosen = STEPS[: [s.layer for s in STEPS].index(until) + 1]
         # impossible settings are told before anything is computed
@@ -102,13 +105,14 @@ class Runner:
         try:
             with MemoryWatch() as memory:
                 for step, values in zip(chosen, settings):
+                    self.layer = step.layer
                     if not (from_in_use and step.layer != until and self._take(step, result)):
                         self._one(step, values, result, executor, memory)
             at_once = False
         finally:
             executor.close(at_once)
-        result.peak_bytes = memory.peak
-        result.seconds = time.monotonic() - began
+            result.peak_bytes = memory.peak
+            result.seconds = time.monotonic() - began
         return result
 
     def _take(self, step: Step, result: RunResult) -> bool:

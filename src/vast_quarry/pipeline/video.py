@@ -14,7 +14,8 @@ from PIL import Image
 
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import atomic_write, write_json
-from vast_quarry.core.photo.frames import By, Scan, choose, laps
+from vast_quarry.core.photo.choice import choose
+from vast_quarry.core.photo.frames import By, Scan, laps
 from vast_quarry.core.photo.packets import list_packets
 from vast_quarry.core.photo.reading import resized
 from vast_quarry.core.photo.skim import look_over
@@ -33,7 +34,8 @@ class Choice:
     """How frames are chosen; ``ranges`` in seconds, ``crop`` in pixels at the left, top, right and bottom edge."""
 
     by: By = "motion"
-    overlap: float = 0.8
+    #: by motion: most degrees about the subject between neighbours
+    degrees: float = 10.0
     step: int = 10
     rate: float = 2.0
     count: int = 60
@@ -81,7 +83,7 @@ def chosen_frames(found: Scan, choice: Choice) -> list[list[int]]:
     kept = [(float(found.time[a]), float(found.time[b])) for a, b in turns]
     # of a lap only what is kept
     parts = [[(max(a, x), min(b, y)) for a, b in ranges or [(x, y)] if a < y and b > x] for x, y in kept] or [ranges]
-    out = [choose(found, choice.by, choice.overlap, choice.step, choice.rate, choice.count, part) for part in parts]
+    out = [choose(found, choice.by, choice.degrees, choice.step, choice.rate, choice.count, part) for part in parts]
     total = sum(len(x) for x in out)
     if not total:
         raise PlainError("No frame of the video is chosen.", "Keep a longer range, or choose in another way.")

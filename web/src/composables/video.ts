@@ -17,3 +17,15 @@ export function nearest(sorted: readonly number[], wanted: number): number {
   if (low > 0 && wanted - sorted[low - 1] <= sorted[low] - wanted) return low - 1
   return low
 }
+
+/** Stretches (from, to) of times at which something is not so, each up to the next time. */
+export function stretches(times: readonly number[], so: readonly boolean[]): [number, number][] {
+  const out: [number, number][] = []
+  so.forEach((yes, k) => {
+    if (yes) return
+    const end = times[Math.min(k + 1, times.length - 1)]
+    if (k > 0 && !so[k - 1] && out.length) out[out.length - 1][1] = end
+    else out.push([times[k], end])
+  })
+  return out
+}

@@ -21,7 +21,7 @@ from numpy.typing import NDArray
 from vast_quarry.core.align.lens import LensPrior, prior_of
 from vast_quarry.core.align.model import Bools, Model
 from vast_quarry.core.align.noise import first_guess
-from vast_quarry.core.align.release import shares_lens, proven_unknowns
+from vast_quarry.core.align.release import proven_unknowns, shares_lens
 from vast_quarry.core.align.start import FirstPair, Pair, Sharing, first_pairs
 from vast_quarry.core.align.tracks import Tracks, build_tracks
 from vast_quarry.core.align.trouble import Trouble, moves_of, turns_on_the_spot, what_is_wrong

@@ -48,6 +48,16 @@ def unit_descriptors(packed: NDArray[np.uint8]) -> NDArray[np.float32]:
     return d / np.maximum(np.linalg.norm(d, axis=1, keepdims=True), 1e-6)
 
 
+def flipped(descriptors: NDArray[np.float32]) -> NDArray[np.float32]:
+    """What the descriptors (N, 128) of a photo become when it is flipped left to right.
+
+    A descriptor has 4 rows and 4 columns of 8 directions, in the frame of its own direction: flipping exchanges one side of
+    that direction with the other, and turns each direction about it.
+    """
+    d = descriptors.reshape(-1, 4, 4, 8)
+    return np.ascontiguousarray(d[:, ::-1, :, -np.arange(8) % 8].reshape(-1, 128))
+
+
 def match_mutual(a: NDArray[np.float32], b: NDArray[np.float32], ratio: float = 0.85) -> NDArray[np.int32]:
     """Mutual nearest neighbours that pass the ratio test.
 

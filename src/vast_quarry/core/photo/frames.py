@@ -1,8 +1,6 @@
-"""Which frames of a video to take: by step, by rate, by count, or by motion and sharpness; laps; edges that stand still.
+"""Looking through a video: how the picture moves, how sharp it is; frames by step, rate or count; laps; edges that stand still.
 
-By motion: between following frames the subject moves by some share of its width (tracked corners that move); when that adds
-up to what the overlap leaves, a frame is due, and the sharpest one near by is taken. Where nothing moves nothing is due, and
-frames that are much softer than those about them are passed over.
+Between following frames the subject moves by some share of its width (tracked corners that move).
 
 References
 ----------
@@ -11,7 +9,7 @@ Lucas, B., Kanade, T. (1981). An iterative image registration technique. Shi, J.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Literal
 
@@ -19,6 +17,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from vast_quarry.core.photo.turning import TurnMeter
 from vast_quarry.core.photo.video import Seen
 
 Array = NDArray[np.float64]
@@ -26,8 +25,6 @@ By = Literal["motion", "step", "rate", "count"]
 
 #: longer side of the frames that are looked through, and of those that are compared with each other
 SIDE, SMALL = 320, 64
-#: a frame this much softer than those about it is blurred
-SOFT = 0.6
 #: shares of the picture that moves less than this from frame to frame stand still
 STILL = 4e-4
 #: least likeness of a frame with itself one turn later, and how much a stretch of steady turning may vary
@@ -54,6 +51,8 @@ class Scan:
         Share of rows in which each place of the small picture did not change though the picture moved.
     shown : (m,), optional
         Seconds of all frames by number, also of those that were not looked at.
+    turned : (n,), optional
+        Degrees gained about the subject since the row before, NaN where unknown (see :mod:`.turning`).
     """
 
     number: NDArray[np.int64]
@@ -64,6 +63,15 @@ class Scan:
     small: NDArray[np.float32]
     still: NDArray[np.float32]
     shown: Array | None = None
+    turned: Array | None = None
+
+    def part(self, rows: NDArray[np.int64]) -> Scan:
+        """Only some rows, as if nothing else had been looked at."""
+        turned = None if self.turned is None else self.turned[rows]
+        return Scan(
+            self.number[rows], self.time[rows], self.move[rows], self.growth[rows], self.sharp[rows], self.small[rows], self.still,
+            turned=turned,
+        )  # fmt: skip
 
     @property
     def gap(self) -> NDArray[np.int64]:
@@ -75,12 +83,6 @@ class Scan:
         """Numbers and times of all frames, looked at or not."""
         return (self.number, self.time) if self.shown is None else (np.arange(len(self.shown)), self.shown)
 
-    @property
-    def way(self) -> Array:
-        """Distance moved up to each row, as a share of the width; jitter of a picture that stands still does not count."""
-        step = np.linalg.norm(self.move, axis=1)
-        return np.cumsum(np.where(step > STILL, step, 0.0))
-
 
 def scan(frames: Iterable[Seen]) -> Scan:
     """Look through frames."""
@@ -88,8 +90,10 @@ def scan(frames: Iterable[Seen]) -> Scan:
     before: NDArray[np.uint8] | None = None
     still: NDArray[np.float32] | None = None
     moving = 0
+    meter = TurnMeter()
     for seen in frames:
         g = seen.grey
+        meter.tell(g)
         if before is not None and before.shape != g.shape:  # the size of the pictures may change within a file
             before = None
         move, growth = (np.zeros(2), 0.0) if before is None else _moved(before, g)
@@ -113,6 +117,7 @@ def scan(frames: Iterable[Seen]) -> Scan:
     return Scan(
         number, np.array(times, float), _bridged(number, np.array(moves, float).reshape(-1, 2)), np.array(growths, float),
         np.array(sharps, float), np.array(smalls, np.float32).reshape(len(numbers), -1), np.asarray(still / max(moving, 1), np.float32),
+        turned=meter.degrees(),
     )  # fmt: skip
 
 
@@ -198,26 +203,6 @@ def by_count(s: Scan, count: int) -> list[int]:
     number, _ = s.all_frames
     rows = np.unique(np.round(np.linspace(0, len(number) - 1, min(count, len(number)))).astype(int))
     return [int(number[r]) for r in rows]
-
-
-def by_motion(s: Scan, overlap: float = 0.8) -> list[int]:
-    """Frames whose neighbours share about ``overlap``, the sharpest near each place."""
-    if not len(s.number):
-        return []
-    way, step = s.way, max(1.0 - overlap, 0.02)
-    usual = np.array([np.median(s.sharp[max(0, k - 15) : k + 16]) for k in range(len(s.sharp))])
-    clear = s.sharp >= SOFT * usual
-    out: list[int] = []
-    for due in np.arange(0.0, way[-1] + 0.5 * step, step):
-        near = np.flatnonzero((np.abs(way - due) <= 0.35 * step) & clear)
-        if not len(near):
-            continue
-        # sharp counts, and so does lying where it is due
-        worth = s.sharp[near] / usual[near] - 0.3 * np.abs(way[near] - due) / step
-        best = int(near[np.argmax(worth)])
-        if not out or best > out[-1]:
-            out.append(best)
-    return [int(s.number[r]) for r in out]
 
 
 def steady_stretches(s: Scan, least: int = 24) -> list[tuple[int, int]]:
@@ -312,38 +297,3 @@ def still_edges(s: Scan, width: int, height: int, share: float = 0.9) -> tuple[i
     x, y = width / w, height / h
     left, right, top, bottom = run(columns), run(columns[::-1]), run(rows), run(rows[::-1])
     return tuple(int(np.ceil(k * f)) if k else 0 for k, f in ((left, x), (top, y), (right, x), (bottom, y)))  # type: ignore[return-value]
-
-
-def choose(
-    s: Scan, by: By, overlap: float, step: int, rate: float, count: int, ranges: Sequence[tuple[float, float]]
-) -> list[int]:
-    """Frames to take; in each kept range by itself, so that none is chosen across a cut."""
-    number, time = s.all_frames
-    kept = [(a - 1e-6, b + 1e-6) for a, b in ranges] or [(-np.inf, np.inf)]
-    rows = [np.flatnonzero((s.time >= a) & (s.time <= b)) for a, b in kept]
-    within = [np.flatnonzero((time >= a) & (time <= b)) for a, b in kept]
-    out: list[int] = []
-    for r, w in zip(rows, within):
-        if not len(w):
-            continue
-        first, last = int(w[0]), int(w[-1])
-        part = Scan(s.number[r], s.time[r], s.move[r], s.growth[r], s.sharp[r], s.small[r], s.still)
-        listed = Scan(
-            number[first : last + 1],
-            time[first : last + 1],
-            s.move[:0],
-            s.growth[:0],
-            s.sharp[:0],
-            s.small[:0],
-            s.still,
-        )
-        share = max(1, round(count * len(w) / max(sum(len(x) for x in within), 1)))
-        if by == "motion":
-            out += by_motion(part, overlap)
-        elif by == "step":
-            out += by_step(listed, step)
-        elif by == "rate":
-            out += by_rate(listed, rate)
-        else:
-            out += by_count(listed, share)
-    return sorted(set(out))

@@ -115,8 +115,11 @@ def merged(s: Scan, closer: Scan) -> Scan:
     before, after = s.number < first, s.number > last
     move, growth = closer.move.copy(), closer.growth.copy()
     known = np.flatnonzero(s.number == first)
+    turned = None if s.turned is None or closer.turned is None else closer.turned.copy()
     if len(known):
         move[0], growth[0] = s.move[known[0]], s.growth[known[0]]
+        if turned is not None and s.turned is not None:
+            turned[0] = s.turned[known[0]]
 
     def join(a: NDArray, b: NDArray) -> NDArray:
         return np.concatenate([a[before], b, a[after]])
@@ -124,4 +127,5 @@ def merged(s: Scan, closer: Scan) -> Scan:
     return Scan(
         join(s.number, closer.number), join(s.time, closer.time), join(s.move, move), join(s.growth, growth),
         join(s.sharp, closer.sharp), join(s.small, closer.small), s.still, s.shown,
+        None if turned is None or s.turned is None else join(s.turned, turned),
     )  # fmt: skip

@@ -58,6 +58,12 @@ def is_video(path: Path) -> bool:
     return path.suffix.lower() in VIDEO_ENDINGS
 
 
+def find_videos(folder: Path) -> list[Path]:
+    """Videos below a folder by their endings, in order; hidden ones are passed over."""
+    found = (p for p in folder.rglob("*") if is_video(p) and p.is_file())
+    return sorted(p for p in found if not any(part.startswith(".") for part in p.relative_to(folder).parts))
+
+
 def _pixel_aspect(stream: Any) -> float:
     """How much wider than high the pixels of a video are: some cameras squeeze their pictures."""
     aspect = float(stream.sample_aspect_ratio or stream.codec_context.sample_aspect_ratio or 1)

@@ -14,7 +14,7 @@ from PIL import Image, ImageDraw
 
 from vast_quarry.core.formats.atomic import write_json
 from vast_quarry.core.plan.rings import Station, fitting_distance
-from vast_quarry.core.pose import look_at
+from vast_quarry.core.pose import look_at, rotation_from_vector
 from vast_quarry.core.progress import Progress, silent
 from vast_quarry.core.rig.shoot import Set, ShootSettings
 from vast_quarry.core.rig.truth import camera_entry
@@ -31,6 +31,7 @@ def film(
     rate: int = 25,
     bars: int = 0,
     progress: Progress = silent,
+    shaken: tuple[int, int] | None = None,
 ) -> int:
     """Film laps into a video file (MPEG-4 part 2); the number of frames comes back.
 
@@ -45,6 +46,8 @@ def film(
         Frames a second.
     bars : int
         Rows of black at the top and bottom edge, with a mark in them that stands still.
+    shaken : (int, int), optional
+        First and last frame of a stretch in which the camera is shaken, so that everything is blurred.
     """
     import av
 
@@ -53,6 +56,7 @@ def film(
     distance = fitting_distance(studio.scene.size, studio.camera, settings.fill)
     stations, lap_of = _path(target, distance, laps, per_lap)
     truth: list[dict[str, Any]] = []
+    rng = np.random.default_rng(settings.seed + 5)
     container = av.open(str(out), "w")
     stream: Any = container.add_stream("mpeg4", rate=rate)
     stream.width, stream.height, stream.pix_fmt = settings.width, settings.height, "yuv420p"
@@ -60,13 +64,22 @@ def film(
     stream.time_base = Fraction(1, rate)
     for k, (station, lap) in enumerate(zip(stations, lap_of)):
         progress(k, len(stations))
-        photo, _ = studio.take(station, k)
+        rough = shaken is not None and shaken[0] <= k <= shaken[1]
+        if rough:
+            # a hand shakes some eight times a second, by a few degrees
+            wave = 2 * np.pi * 8 * k / rate
+            jolt = np.radians(1.6) * np.array([np.sin(wave), np.sin(1.3 * wave + 1), 0.3 * np.sin(0.7 * wave)])
+            station = Station(rotation_from_vector(jolt) @ station.rotation, station.center, station.ring)
+        shot = studio.shot(station, k)
+        if rough:
+            shot.shake = 14.0 / studio.camera.fx * rng.normal(0, 1, 3) * [1, 1, 0.3]
+        photo, _ = studio.expose(shot, k)
         frame = av.VideoFrame.from_ndarray(_barred(photo, bars), format="rgb24")
         frame.pts, frame.time_base = k, Fraction(1, rate)
         for packet in stream.encode(frame):
             container.mux(packet)
         entry = camera_entry(f"frame_{k:06d}", studio.camera, station.rotation, station.center)
-        truth.append(entry | {"frame": k, "time": k / rate, "lap": lap})
+        truth.append(entry | {"frame": k, "time": k / rate, "lap": lap, "shaken": rough})
     for packet in stream.encode():
         container.mux(packet)
     container.close()

@@ -3,6 +3,7 @@
 # mypy: disable-error-code="no-untyped-def"
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -97,15 +98,24 @@ def _shuffled_cells(grid: NDArray[np.bool_]) -> Ints:
     return np.ascontiguousarray(cells[rng.permutation(len(cells))])
 
 
-def unwrap(vertices: Array, faces: Ints, charts: Charts, size: int, wanted: float, padding: int = 2) -> Atlas:
-    """Lay charts out in an atlas of ``size`` texels a side.
+def unwrap(
+    vertices: Array, faces: Ints, charts: Charts, size: int, wanted: float, padding: int = 2, largest: int | None = None
+) -> Atlas:
+    """Lay charts out in an atlas; it always succeeds.
+
+    Charts are made smaller until they fit. Where that would cost much, as with thousands of splinters that are mostly
+    padding, the atlas becomes larger instead, up to ``largest``; then the padding goes; and in the end splinters share cells.
 
     Parameters
     ----------
+    size : int
+        Texels a side to begin with.
     wanted : float
         Texels per world unit that would be fine enough; less when the atlas is too small for it.
     padding : int
         Texels between charts on either side.
+    largest : int, optional
+        Most texels a side; ``size`` without it.
     """
     count = len(charts.direction)
     order = np.argsort(charts.chart, kind="stable")
@@ -121,14 +131,40 @@ def unwrap(vertices: Array, faces: Ints, charts: Charts, size: int, wanted: floa
         flat.append(q)
         e1, e2 = q[:, 1] - q[:, 0], q[:, 2] - q[:, 0]
         area += float(np.abs(e1[:, 0] * e2[:, 1] - e1[:, 1] * e2[:, 0]).sum() / 2)
-    cell = max(2, size // 1024)
-    density = min(wanted, float(size * np.sqrt(0.86 / max(area, 1e-300))))
-    for _ in range(60):
-        places = _pack(flat, density, size, cell, padding)
+    for side, gap, density in _trials(size, max(size, largest or size), padding, wanted, area):
+        places = _pack(flat, density, side, max(2, side // 1024), gap)
         if places is not None:
-            return _as_atlas(vertices, faces, flat, places, order, bounds, size, density, padding)
-        density *= 0.965
-    raise RuntimeError("the charts do not fit into the atlas")
+            return _as_atlas(vertices, faces, flat, places, order, bounds, side, density, gap)
+    # more splinters than cells: each gets one, some of them the same
+    side = max(size, largest or size)
+    extent = max((float(q.max()) for q in flat), default=1.0)
+    density = min(wanted, 1.0 / max(extent, 1e-300))
+    at = np.arange(count) % (side * side)
+    places = np.stack([at % side, at // side], 1).astype(float)
+    return _as_atlas(vertices, faces, flat, places, order, bounds, side, density, 0)
+
+
+#: an atlas of the same size is tried down to this share of the density it should have; then a larger one
+_HALF = 0.55
+
+
+def _trials(size: int, largest: int, padding: int, wanted: float, area: float) -> Iterator[tuple[int, int, float]]:
+    """Sizes, paddings and densities to try, best first."""
+    side = size
+    while True:
+        best = min(wanted, float(side * np.sqrt(0.86 / max(area, 1e-300))))
+        density = best
+        while density > _HALF * best:
+            yield side, padding, density
+            density *= 0.965
+        if side * 2 > largest:
+            break
+        side *= 2
+    for gap in (padding, 1, 0):
+        for _ in range(14):
+            yield side, gap, density
+            density *= 0.8
+        density = best * _HALF
 
 
 def _pack(flat: list[Array], density: float, size: int, cell: int, padding: int) -> Array | None:
@@ -144,6 +180,8 @@ def _pack(flat: list[Array], density: float, size: int, cell: int, padding: int)
         grid = np.zeros((h, w), bool)
         _mark(t[..., 0], t[..., 1], grid)
         grids.append(ndimage.binary_dilation(grid, np.ones((3, 3), bool)) if cell < 2 * padding else grid)
+    if sum(int(g.sum()) for g in grids) > cells * cells:
+        return None
     weight = np.array([g.size for g in grids])
     used = np.zeros((cells, cells), bool)
     places = np.zeros((len(flat), 2))

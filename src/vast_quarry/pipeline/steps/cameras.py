@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from pydantic import Field
 
 from vast_quarry.core.align.frame import Standing, stand_up
-from vast_quarry.core.align.incremental import WELL_PLACED, AlignInput, align
+from vast_quarry.core.align.incremental import AlignInput, align
 from vast_quarry.core.align.mat import LaidMat, corners_in_space, lay_mat
 from vast_quarry.core.align.model import Model
 from vast_quarry.core.align.trouble import Trouble
@@ -22,7 +22,8 @@ from vast_quarry.core.formats.atomic import link_or_copy, write_arrays, write_js
 from vast_quarry.core.match.pairs import choose_pairs
 from vast_quarry.core.plan.mats import make_mat
 from vast_quarry.core.pose import Similarity
-from vast_quarry.pipeline.alignment_words import told
+from vast_quarry.pipeline.aligned import as_solution, cameras_document, figures_of
+from vast_quarry.pipeline.alignment_words import findings, told
 from vast_quarry.pipeline.solution import Solution, load_solution, save_solution, turned
 from vast_quarry.pipeline.step import Context, StepSettings
 from vast_quarry.pipeline.steps.masks import mask_file
@@ -148,20 +149,23 @@ class CamerasStep:
         context.stage("Standing the model up", 0, 1)
         no_ground = masked >= 0.5 * len(photos) or not context.settings.ground
         standing = self._stand(model, no_ground, laid.into if laid else None, context.settings.place)
-        solution = _as_solution(context, photos, model, standing, data)
+        solution = as_solution(context.folder / "features", photos, model, standing)
         solution.metric = laid is not None
         if context.settings.level:
             save_solution(context.folder, solution, AS_FOUND)
             solution = turned(solution, context.settings.level)
         save_solution(context.folder, solution)
         write_json(context.folder / "cameras.json", cameras_document(listed, solution))
-        self._findings(context, photos, solution, standing, data)
+        for sentence in standing.notes + findings(
+            photos, solution, data, self._mirrored(context, photos, solution, data)
+        ):
+            context.found(sentence)
         found_by: dict[str, Any] = (
             {"upright_by": "hand", "upright_found_by": standing.witness} if context.settings.level else {}
         )
         if laid is not None:
             found_by |= {"mat_corners": laid.corners, "mat_residual_mm": round(laid.residual_mm, 4)}
-        return _figures(photos, model, solution, standing, pairs, data) | found_by
+        return figures_of(photos, model, solution, standing, pairs, data) | found_by
 
     def _mat(self, context: Context, listed: PhotoList, photos: list[Photo], model: Model) -> LaidMat | None:
         """The marker mat laid over the model, where one is asked for and seen."""
@@ -239,6 +243,22 @@ class CamerasStep:
         lens_of, own, lenses, guessed = _lenses(photos)
         return AlignInput(xy, scale, matches, lens_of, lenses, guessed, own)
 
+    def _mirrored(
+        self, context: Context, photos: list[Photo], solution: Solution, data: AlignInput, most: int = 6
+    ) -> list[int]:
+        """Rows of photos that match nothing as they are, but do when they are flipped."""
+        partners = np.bincount(np.array(list(data.matches)).reshape(-1), minlength=len(photos))
+        alone = [n for n, s in enumerate(solution.states) if s == "loose" and not partners[n]][:most]
+        placed = [n for n, s in enumerate(solution.states) if s == "placed"]
+        jobs = []
+        for n in alone:
+            near = sorted(placed, key=lambda k, n=n: abs(k - n))[:4] + placed[:: max(1, len(placed) // 6)]  # type: ignore[misc]
+            others = [photos[k].number for k in dict.fromkeys(near)]
+            size = max(photos[n].width or 1, photos[n].height or 1)
+            jobs.append((str(context.folder), photos[n].number, photos[n].width, others, size))
+        found = context.each("Looking at photos that match nothing", match_units.matches_flipped, jobs)
+        return [n for n, flipped in zip(alone, found) if flipped]
+
     def _stand(self, model: Model, masked: bool, mat: Similarity | None, place: bool) -> Standing:
         placed = model.placed
         views = np.bincount(model.track_of[model.inlier], minlength=len(model.tracks))
@@ -246,27 +266,6 @@ class CamerasStep:
         if sure.sum() < 200:
             sure = model.good
         return stand_up(model.rotations[placed], model.centers[placed], model.points[sure], masked, mat, place)
-
-    def _findings(
-        self, context: Context, photos: list[Photo], solution: Solution, standing: Standing, data: AlignInput
-    ) -> None:
-        for note in standing.notes:
-            context.found(note)
-        loose = [p for p, s in zip(photos, solution.states) if s == "loose"]
-        partners = np.bincount(np.array(list(data.matches)).ravel(), minlength=len(photos))
-        for n, (p, s) in enumerate(zip(photos, solution.states)):
-            if s == "weak":
-                context.found(
-                    f"{clean_name(p.path)} is tied in by few points; photos between it and its neighbours would help."
-                )
-            if s == "loose":
-                why = "matches no other photo" if partners[n] == 0 else "matches too few places of the others"
-                context.found(f"{clean_name(p.path)} could not be placed: it {why}.")
-        if len(loose) > 0.4 * len(photos):
-            context.found(
-                f"Only {len(photos) - len(loose)} of {len(photos)} photos could be placed. Take more photos between those that "
-                "are apart; on a turntable before a still backdrop, mask the subject."
-            )
 
 
 def aligned_before(context: Context) -> Path | None:
@@ -323,126 +322,3 @@ class _Live:
             focal=model.focal, sizes=np.array([(p.width, p.height) for p in self.photos]),
             points=points[:: max(1, len(points) // 20_000)], paths=np.array([clean_name(p.path) for p in self.photos]),
         )  # fmt: skip
-
-
-def _state(model: Model, photo: int, observations: NDArray[np.int64]) -> str:
-    if not model.placed[photo]:
-        return "loose"
-    return "placed" if observations[photo] >= WELL_PLACED else "weak"
-
-
-def _as_solution(context: Context, photos: list[Photo], model: Model, standing: Standing, data: AlignInput) -> Solution:
-    """The model in the upright frame, with only what later layers need."""
-    count = model.observations_per_photo()
-    states = [_state(model, n, count) for n in range(len(photos))]
-    rotations, centers = np.empty_like(model.rotations), np.empty_like(model.centers)
-    for n in range(len(photos)):
-        rotations[n], centers[n] = standing.transform.pose(model.rotations[n], model.centers[n])
-    use = model.inlier & model.good[model.track_of]
-    kept = np.flatnonzero(model.good)
-    new = np.full(len(model.tracks), -1)
-    new[kept] = np.arange(len(kept))
-    track = new[model.track_of[use]]
-    colors = _point_colors(context, photos, model, use, track, len(kept))
-    errors = model.errors()
-    return Solution(
-        numbers=np.array([p.number for p in photos]),
-        states=states,
-        rotations=rotations,
-        centers=centers,
-        lens_of=model.lens_of,
-        lenses=model.lenses,
-        points=standing.transform.points(model.points[kept]),
-        colors=colors,
-        start=np.concatenate([[0], np.cumsum(np.bincount(track, minlength=len(kept)))]).astype(np.int64),
-        photo=model.tracks.photo[use],
-        xy=model.xy[use].astype(np.float32),
-        error=errors[use].astype(np.float32),
-        box=standing.box,
-        ground=standing.ground,
-        rough=standing.rough,
-    )
-
-
-def _point_colors(
-    context: Context, photos: list[Photo], model: Model, use: NDArray[np.bool_], track: NDArray[np.int64], points: int
-) -> NDArray[np.uint8]:
-    total = np.zeros((points, 3))
-    photo, feature = model.tracks.photo[use], model.tracks.feature[use]
-    for n, p in enumerate(photos):
-        mine = photo == n
-        if mine.any():
-            with np.load(context.folder / "features" / f"{p.number:05d}.npz") as f:
-                np.add.at(total, track[mine], f["colors"][feature[mine]].astype(float))
-    count = np.bincount(track, minlength=points)
-    return (total / np.maximum(count, 1)[:, None] + 0.5).astype(np.uint8)
-
-
-def _figures(
-    photos: list[Photo], model: Model, solution: Solution, standing: Standing, pairs: list, data: AlignInput
-) -> dict[str, Any]:
-    errors = solution.error[np.isfinite(solution.error)]
-    return {
-        "photos": len(photos),
-        "placed": solution.states.count("placed"),
-        "weak": solution.states.count("weak"),
-        "loose": solution.states.count("loose"),
-        "pairs_tried": len(pairs),
-        "pairs_verified": len(data.matches),
-        "points": len(solution.points),
-        "observations": len(solution.photo),
-        "reprojection_error_px": round(float(np.sqrt((errors**2).mean())), 4) if len(errors) else None,
-        "feature_noise_px": round(float(np.median(model.noise.sigma(model.scale[model.inlier]))), 4)
-        if model.inlier.any()
-        else None,
-        "lenses": _lens_figures(photos, model, solution),
-        "upright_by": standing.witness,
-        "keep_box": standing.box.as_dict(),
-    }
-
-
-def _lens_figures(photos: list[Photo], model: Model, solution: Solution) -> list[dict[str, Any]]:
-    """Of each lens in use: photos, focal length, where it came from, what was solved and what was held."""
-    out = []
-    for g, (lens, words) in enumerate(zip(model.lenses, model.lens_words())):
-        rows = [n for n in np.flatnonzero(model.lens_of == g) if solution.states[n] != "loose"]
-        if rows:
-            source = photos[int(rows[0])].focal_source
-            out.append(
-                {
-                    "photos": len(rows),
-                    "focal_px": round(lens.fx, 2),
-                    "focal_from": source,
-                    "size": [lens.width, lens.height],
-                }
-                | words
-            )
-    return out
-
-
-def cameras_document(listed: PhotoList, solution: Solution) -> dict[str, Any]:
-    """``cameras.json``: every photo listed; schema in ``docs/formats.md``."""
-    row_of = {int(n): k for k, n in enumerate(solution.numbers)}
-    cameras: list[dict[str, Any]] = []
-    for p in listed.photos:
-        entry: dict[str, Any] = {
-            "photo": p.path,
-            "state": "left out",
-            "aligned": False,
-            "width": p.width,
-            "height": p.height,
-        }
-        if p.number in row_of:
-            k = row_of[p.number]
-            entry["state"] = solution.states[k]
-            if solution.states[k] != "loose":
-                lens = solution.lenses[solution.lens_of[k]]
-                entry["aligned"] = True
-                entry |= {n: float(getattr(lens, n)) for n in ("fx", "fy", "cx", "cy", "k1", "k2", "k3", "p1", "p2")}
-                entry |= {"rotation": solution.rotations[k].tolist(), "center": solution.centers[k].tolist()}
-        if p.frame is not None:
-            entry |= {"frame": p.frame, "time": p.time}
-        if p.problem:
-            entry["problem"] = p.problem
-        cameras.append(entry)
-    return {"unit": "m" if solution.metric else "arbitrary", "cameras": cameras}

@@ -37,6 +37,7 @@ class PhotosSettings(StepSettings):
     """Which photos."""
 
     folder: str = Field(description="Folder that holds the photos")
+    frames: str | None = Field(None, description="Folder with frames of videos that lie among the photos")
     leave_out: tuple[str, ...] = Field((), description="Photos not to be used, by their paths below the folder")
     focal_as_35_mm: float = Field(
         0.0, ge=0, le=3000, description="Focal length (35 mm equivalent) of photos that do not say theirs; 0: guessed"
@@ -72,6 +73,8 @@ class Photo(BaseModel):
 
     number: int
     path: str
+    #: folder that its path begins in, where that is not the folder of the photos
+    base: str | None = None
     sha: str = ""
     width: int | None = None
     height: int | None = None
@@ -105,7 +108,7 @@ class PhotoList(BaseModel):
 
     def file(self, photo: Photo) -> Path:
         """Where a photo lies."""
-        return Path(self.folder) / photo.path
+        return Path(photo.base or self.folder) / photo.path
 
 
 def read_photo_list(folder: Path) -> PhotoList:
@@ -195,23 +198,28 @@ class PhotosStep:
         """Write ``photos.json``."""
         settings: PhotosSettings = context.settings
         folder = Path(settings.folder)
-        paths = [str(p.relative_to(folder)) for p in find_photos(folder)]
+        paths = [(folder, str(p.relative_to(folder))) for p in find_photos(folder)]
+        if settings.frames:
+            filmed = Path(settings.frames)
+            paths += [(filmed, str(p.relative_to(filmed))) for p in find_photos(filmed)]
         if not paths:
             raise PlainError(
                 f"There are no photos in {folder}.",
-                "Photos are JPEG, PNG, TIFF, WebP, TGA, BMP, HEIC or camera raw files.",
+                "Photos are JPEG, PNG, TIFF, WebP, TGA, BMP, HEIC or camera raw files, or videos.",
             )
         units = context.folder / "units"
         units.mkdir(exist_ok=True)
         # a unit belongs to a file as it is now: name, size and time of change
         jobs = []
-        for n, path in enumerate(paths):
-            stat = (folder / path).stat()
+        for n, (base, path) in enumerate(paths):
+            stat = (base / path).stat()
             tag = hashlib.sha256(f"{path}|{stat.st_size}|{stat.st_mtime_ns}".encode("utf-8", "replace")).hexdigest()[
                 :16
             ]
-            jobs.append((n, str(folder), path, str(units / f"{n:05d}-{tag}.json")))
+            jobs.append((n, str(base), path, str(units / f"{n:05d}-{tag}.json")))
         photos = [Photo.model_validate(d) for d in context.each("Reading photos", inspect_photo, jobs)]
+        for photo, (base, _) in zip(photos, paths):
+            photo.base = str(base) if base != folder else None
         first_of: dict[str, str] = {}
         for photo in photos:
             if photo.usable and photo.path in settings.leave_out:

@@ -71,7 +71,7 @@ def texture_mesh(
     density = settings.texels_per_pixel * scale
     size = next((s for s in SIZES if s * s * 0.70 >= area * density**2), SIZES[-1])
     size = min(size, settings.largest)
-    atlas = unwrap(vertices, faces, make_charts(vertices, faces), size, density * 1.5)
+    atlas = unwrap(vertices, faces, make_charts(vertices, faces), size, density * 1.5, largest=settings.largest)
     if settings.even_out:
         photos.gains = _gains(context, photos, vertices, normals, scale)
     context.stage("Laying out texels", 0, 1)

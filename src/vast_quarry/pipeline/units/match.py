@@ -12,7 +12,7 @@ from vast_quarry.core.align.mat import FoundMarkers, find_markers
 from vast_quarry.core.formats.atomic import atomic_write, write_arrays
 from vast_quarry.core.mask.files import mask_at, shrunk
 from vast_quarry.core.match.features import find_features
-from vast_quarry.core.match.matching import coarse_subset, match_guided, match_mutual, unit_descriptors
+from vast_quarry.core.match.matching import coarse_subset, flipped, match_guided, match_mutual, unit_descriptors
 from vast_quarry.core.match.twoview import FEWEST, verify
 from vast_quarry.core.photo.reading import load_rgb
 from vast_quarry.core.photo.tone import Tone, apply_tone, local_contrast
@@ -108,3 +108,15 @@ def read_matches(folder: Path, first: int, others: list[int]) -> dict[tuple[int,
     """Matches of a bundle of pairs, by numbers of photos."""
     with np.load(_target(folder, first, others)) as f:
         return {(first, int(k)): f[k] for k in f.files}
+
+
+def matches_flipped(folder: str, number: int, width: int, others: list[int], longest: int) -> bool:
+    """Whether a photo matches others once it is flipped left to right."""
+    xy, mine = _load(Path(folder), number)
+    xy, mine = np.stack([width - 1 - xy[:, 0], xy[:, 1]], 1), flipped(mine)
+    for other in others:
+        their_xy, theirs = _load(Path(folder), other)
+        m = match_mutual(mine, theirs)
+        if len(m) >= FEWEST and verify(xy[m[:, 0]], their_xy[m[:, 1]], 2.0 * longest / 1000)[0].sum() >= 2 * FEWEST:
+            return True
+    return False

@@ -18,6 +18,7 @@ from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import atomic_write, write_arrays
 from vast_quarry.core.photo.frames import Scan, laps, still_edges
 from vast_quarry.core.photo.skim import look_over, look_step
+from vast_quarry.core.photo.travel import fit_to_take
 from vast_quarry.core.photo.video import VIDEO_ENDINGS, Seen, VideoInfo, is_video, probe
 from vast_quarry.core.progress import Cancelled
 from vast_quarry.pipeline.step import Reporter
@@ -34,7 +35,7 @@ class ChoiceIn(BaseModel):
 
     model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
     by: Literal["motion", "step", "rate", "count"] = "motion"
-    overlap: float = Field(0.8, ge=0.3, le=0.98)
+    degrees: float = Field(10.0, ge=0.5, le=60)
     step: int = Field(10, ge=1, le=10_000)
     rate: float = Field(2.0, gt=0, le=240)
     count: int = Field(60, ge=2, le=5000)
@@ -47,7 +48,7 @@ class ChoiceIn(BaseModel):
     def choice(self) -> Choice:
         """As the pipeline takes it."""
         return Choice(
-            self.by, self.overlap, self.step, self.rate, self.count, tuple(self.ranges), self.crop, self.one_turn, tuple(self.crops), self.scale,
+            self.by, self.degrees, self.step, self.rate, self.count, tuple(self.ranges), self.crop, self.one_turn, tuple(self.crops), self.scale,
         )  # fmt: skip
 
 
@@ -64,7 +65,8 @@ class VideoOut(BaseModel):
     proxies: int = 0
     times: list[float] = []
     sharp: list[float] = []
-    way: list[float] = []
+    #: of each proxy: whether its frame is neither blurred nor shaken
+    fit: list[bool] = []
     laps: list[tuple[float, float]] = []
     crop: tuple[int, int, int, int] = (0, 0, 0, 0)
 
@@ -155,6 +157,7 @@ def look(folders: Folders, name: str, reporter: Reporter, cancelled: threading.E
     write_arrays(
         cache / "scan.npz", number=s.number, time=s.time, move=s.move, growth=s.growth, sharp=s.sharp, small=s.small,
         still=s.still, proxies=np.array(times), shown=s.time if s.shown is None else s.shown,
+        turned=np.full(len(s.number), np.nan) if s.turned is None else s.turned,
     )  # fmt: skip
 
 
@@ -164,7 +167,8 @@ def scan_of(folders: Folders, file: Path) -> tuple[Scan, NDArray[np.float64]] | 
         with np.load(_cache(folders, file) / "scan.npz") as f:
             names = ("number", "time", "move", "growth", "sharp", "small", "still")
             shown = f["shown"] if "shown" in f.files else f["time"]
-            return replace(Scan(*(f[n] for n in names)), shown=shown), f["proxies"]
+            turned = f["turned"] if "turned" in f.files else None
+            return replace(Scan(*(f[n] for n in names)), shown=shown, turned=turned), f["proxies"]
     except (OSError, ValueError, KeyError):
         return None
 
@@ -195,7 +199,7 @@ def _told(folders: Folders, file: Path) -> VideoOut:
     rows = np.searchsorted(s.time, times - 1e-6).clip(0, len(s.time) - 1)
     out.looked, out.proxies, out.times = True, len(times), [round(float(t), 4) for t in times]
     out.sharp = [round(float(x), 2) for x in s.sharp[rows]]
-    out.way = [round(float(x), 4) for x in s.way[rows]]
+    out.fit = [bool(x) for x in fit_to_take(s)[rows]]
     out.laps = [(float(s.time[a]), float(s.time[b])) for a, b in laps(s)]
     out.crop = still_edges(s, info.width, info.height)
     return out

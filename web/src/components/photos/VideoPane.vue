@@ -7,6 +7,7 @@ import { api, ask, type ChoiceIn, type Chosen, type Video } from '@/api/client'
 import { clock, nearest } from '@/composables/video'
 import { useJobs } from '@/stores/jobs'
 import { useProject } from '@/stores/project'
+import VideoCurve from '@/components/photos/VideoCurve.vue'
 
 /** A video: dragged along without decoding it, ranges kept with keys, frames chosen before they are taken. */
 const props = defineProps<{ video: Video }>()
@@ -16,7 +17,7 @@ const jobs = useJobs()
 const at = ref(0)
 const choice = ref<Required<ChoiceIn>>({
   by: 'motion',
-  overlap: 0.8,
+  degrees: 10,
   step: 10,
   rate: 2,
   count: 60,
@@ -41,10 +42,6 @@ const stills = computed(() => {
   return Array.from({ length: n }, (_, k) => Math.round(((k + 0.5) / n) * (props.video.proxies - 1)))
 })
 const x = (seconds: number) => (100 * seconds) / Math.max(props.video.seconds, 1e-6)
-const curve = computed(() => {
-  const top = Math.max(...props.video.sharp, 1e-6)
-  return props.video.times.map((s, k) => `${x(s)},${40 - (38 * props.video.sharp[k]) / top}`).join(' ')
-})
 type Crop = [number, number, number, number]
 /** The kept range that is shown, and what is cut off there: its own crop, or that of all. */
 const range = computed(() =>
@@ -164,34 +161,7 @@ const take = () =>
         <i v-if="begin !== null" class="from" :style="{ left: `${x(begin)}%` }"></i>
         <i class="now" :style="{ left: `${x(time)}%` }"></i>
       </div>
-      <svg
-        class="curve"
-        viewBox="0 0 100 40"
-        preserveAspectRatio="none"
-        role="img"
-        :aria-label="t('video.sharp')"
-      >
-        <rect
-          v-for="(l, k) in video.laps"
-          :key="`l${k}`"
-          :x="x(l[0])"
-          y="0"
-          :width="x(l[1] - l[0])"
-          height="40"
-          class="lap"
-        />
-        <polyline :points="curve" vector-effect="non-scaling-stroke" />
-        <line
-          v-for="s in ticks"
-          :key="s"
-          :x1="x(s)"
-          :x2="x(s)"
-          y1="30"
-          y2="40"
-          vector-effect="non-scaling-stroke"
-          class="tick"
-        />
-      </svg>
+      <VideoCurve :video="video" :ticks="ticks" />
       <div class="set">
         <button class="plainbtn" title="B" @click="begin = time">{{ t('video.begin') }}</button>
         <button class="plainbtn" title="N" :disabled="begin === null" @click="keepTo">
@@ -215,14 +185,15 @@ const take = () =>
         </el-select>
         <el-input-number
           v-if="choice.by === 'motion'"
-          v-model="choice.overlap"
-          :min="0.3"
-          :max="0.98"
-          :step="0.05"
+          v-model="choice.degrees"
+          :min="0.5"
+          :max="60"
+          :step="1"
           :controls="false"
           size="small"
           style="width: 70px"
-          :aria-label="t('plan.overlap')"
+          :aria-label="t('video.degrees')"
+          :title="t('video.degrees')"
         />
         <el-input-number
           v-else
@@ -360,24 +331,6 @@ const take = () =>
   background: color-mix(in srgb, var(--lichen) 40%, transparent);
   border: solid var(--lichen);
   border-width: 3px 2px;
-}
-.curve {
-  width: 100%;
-  height: 44px;
-  display: block;
-  margin: 3px 0;
-}
-.curve polyline {
-  fill: none;
-  stroke: var(--ink2);
-  stroke-width: 1;
-}
-.lap {
-  fill: var(--lichen-bg);
-}
-.tick {
-  stroke: var(--ochre);
-  stroke-width: 1.5;
 }
 .set {
   display: flex;

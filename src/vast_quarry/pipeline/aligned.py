@@ -1,0 +1,138 @@
+"""An alignment as files and figures: the solution that later layers take, ``cameras.json``, what is told of it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vast_quarry.core.align.frame import Standing
+from vast_quarry.core.align.incremental import WELL_PLACED, AlignInput
+from vast_quarry.core.align.model import Model
+from vast_quarry.pipeline.solution import Solution
+from vast_quarry.pipeline.steps.photos import Photo, PhotoList
+
+
+def _state(model: Model, photo: int, observations: NDArray[np.int64]) -> str:
+    if not model.placed[photo]:
+        return "loose"
+    return "placed" if observations[photo] >= WELL_PLACED else "weak"
+
+
+def as_solution(features: Path, photos: list[Photo], model: Model, standing: Standing) -> Solution:
+    """The model in the upright frame, with only what later layers need; ``features`` is where they lie."""
+    count = model.observations_per_photo()
+    states = [_state(model, n, count) for n in range(len(photos))]
+    rotations, centers = np.empty_like(model.rotations), np.empty_like(model.centers)
+    for n in range(len(photos)):
+        rotations[n], centers[n] = standing.transform.pose(model.rotations[n], model.centers[n])
+    use = model.inlier & model.good[model.track_of]
+    kept = np.flatnonzero(model.good)
+    new = np.full(len(model.tracks), -1)
+    new[kept] = np.arange(len(kept))
+    track = new[model.track_of[use]]
+    colors = point_colors(features, photos, model, use, track, len(kept))
+    errors = model.errors()
+    return Solution(
+        numbers=np.array([p.number for p in photos]),
+        states=states,
+        rotations=rotations,
+        centers=centers,
+        lens_of=model.lens_of,
+        lenses=model.lenses,
+        points=standing.transform.points(model.points[kept]),
+        colors=colors,
+        start=np.concatenate([[0], np.cumsum(np.bincount(track, minlength=len(kept)))]).astype(np.int64),
+        photo=model.tracks.photo[use],
+        xy=model.xy[use].astype(np.float32),
+        error=errors[use].astype(np.float32),
+        box=standing.box,
+        ground=standing.ground,
+        rough=standing.rough,
+    )
+
+
+def point_colors(
+    features: Path, photos: list[Photo], model: Model, use: NDArray[np.bool_], track: NDArray[np.int64], points: int
+) -> NDArray[np.uint8]:
+    total = np.zeros((points, 3))
+    photo, feature = model.tracks.photo[use], model.tracks.feature[use]
+    for n, p in enumerate(photos):
+        mine = photo == n
+        if mine.any():
+            with np.load(features / f"{p.number:05d}.npz") as f:
+                np.add.at(total, track[mine], f["colors"][feature[mine]].astype(float))
+    count = np.bincount(track, minlength=points)
+    return (total / np.maximum(count, 1)[:, None] + 0.5).astype(np.uint8)
+
+
+def figures_of(
+    photos: list[Photo], model: Model, solution: Solution, standing: Standing, pairs: list, data: AlignInput
+) -> dict[str, Any]:
+    errors = solution.error[np.isfinite(solution.error)]
+    return {
+        "photos": len(photos),
+        "placed": solution.states.count("placed"),
+        "weak": solution.states.count("weak"),
+        "loose": solution.states.count("loose"),
+        "pairs_tried": len(pairs),
+        "pairs_verified": len(data.matches),
+        "points": len(solution.points),
+        "observations": len(solution.photo),
+        "reprojection_error_px": round(float(np.sqrt((errors**2).mean())), 4) if len(errors) else None,
+        "feature_noise_px": round(float(np.median(model.noise.sigma(model.scale[model.inlier]))), 4)
+        if model.inlier.any()
+        else None,
+        "lenses": _lens_figures(photos, model, solution),
+        "upright_by": standing.witness,
+        "keep_box": standing.box.as_dict(),
+    }
+
+
+def _lens_figures(photos: list[Photo], model: Model, solution: Solution) -> list[dict[str, Any]]:
+    """Of each lens in use: photos, focal length, where it came from, what was solved and what was held."""
+    out = []
+    for g, (lens, words) in enumerate(zip(model.lenses, model.lens_words())):
+        rows = [n for n in np.flatnonzero(model.lens_of == g) if solution.states[n] != "loose"]
+        if rows:
+            source = photos[int(rows[0])].focal_source
+            out.append(
+                {
+                    "photos": len(rows),
+                    "focal_px": round(lens.fx, 2),
+                    "focal_from": source,
+                    "size": [lens.width, lens.height],
+                }
+                | words
+            )
+    return out
+
+
+def cameras_document(listed: PhotoList, solution: Solution) -> dict[str, Any]:
+    """``cameras.json``: every photo listed; schema in ``docs/formats.md``."""
+    row_of = {int(n): k for k, n in enumerate(solution.numbers)}
+    cameras: list[dict[str, Any]] = []
+    for p in listed.photos:
+        entry: dict[str, Any] = {
+            "photo": p.path,
+            "state": "left out",
+            "aligned": False,
+            "width": p.width,
+            "height": p.height,
+        }
+        if p.number in row_of:
+            k = row_of[p.number]
+            entry["state"] = solution.states[k]
+            if solution.states[k] != "loose":
+                lens = solution.lenses[solution.lens_of[k]]
+                entry["aligned"] = True
+                entry |= {n: float(getattr(lens, n)) for n in ("fx", "fy", "cx", "cy", "k1", "k2", "k3", "p1", "p2")}
+                entry |= {"rotation": solution.rotations[k].tolist(), "center": solution.centers[k].tolist()}
+        if p.frame is not None:
+            entry |= {"frame": p.frame, "time": p.time}
+        if p.problem:
+            entry["problem"] = p.problem
+        cameras.append(entry)
+    return {"unit": "m" if solution.metric else "arbitrary", "cameras": cameras}
