@@ -70,6 +70,8 @@ def alignment(folder: Path, out: Path, samples: int = 400) -> Alignment:
     mesh = read_ply(folder / "truth" / "mesh.ply")
     points = sample_surface(mesh.points, mesh.faces, samples)
     target = _pixels(theirs, points)
+    # what lies beside the photo says nothing of it
+    inside = [((p > 0) & (p < [t["width"], t["height"]])).all(1) for p, t in zip(target, theirs)]
     s = start_similarity(ours, theirs)
 
     def moved(x: Array) -> Similarity:
@@ -78,10 +80,14 @@ def alignment(folder: Path, out: Path, samples: int = 400) -> Alignment:
 
     def off(x: Array) -> Array:
         seen = _pixels(ours, points, moved(x))
-        return np.concatenate([(a - b).ravel() for a, b in zip(seen, target)]).clip(-200, 200)
+        return np.concatenate([(a - b)[i].ravel() for a, b, i in zip(seen, target, inside)]).clip(-200, 200)
 
     best = moved(least_squares(off, np.zeros(7), loss="soft_l1", f_scale=1.0, x_scale="jac", max_nfev=60).x)
-    each = [np.sqrt(((a - b) ** 2).sum(1).mean()) for a, b in zip(_pixels(ours, points, best), target)]
+    each = [
+        np.sqrt(((a - b)[i] ** 2).sum(1).mean())
+        for a, b, i in zip(_pixels(ours, points, best), target, inside)
+        if i.any()
+    ]
     focal = np.median([abs(o["fx"] / t["fx"] - 1) for o, t in zip(ours, theirs)]) * 100
     return Alignment(len(ours), len(true), float(np.median(each)), float(max(each)), float(focal), best)
 

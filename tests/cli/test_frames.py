@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import itertools
 import json
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -26,8 +28,11 @@ from vast_quarry.core.photo.frames import (
     steady_stretches,
     still_edges,
 )
+from vast_quarry.core.photo.skim import look_over
 from vast_quarry.core.photo.travel import by_motion
 from vast_quarry.core.photo.video import each_frame, probe, take_frames
+from vast_quarry.core.rig.film import film as shoot_film
+from vast_quarry.core.rig.shoot import ShootSettings
 from vast_quarry.pipeline.steps.photos import inspect_photo
 
 
@@ -99,12 +104,43 @@ def made_up(sharp: np.ndarray, move: float = 0.05) -> Scan:
 def test_the_sharpest_of_a_window_is_taken_and_blurred_ones_are_passed_over() -> None:
     sharp = np.full(60, 100.0)
     sharp[[7, 8, 9, 23]] = 20.0  # shaken
-    sharp[12] = 140.0
+    sharp[30::4] = 140.0
     chosen = by_motion(made_up(sharp), 30.0)
     assert not {7, 8, 9, 23} & set(chosen)
-    assert 12 in chosen
+    assert all(n % 4 == 2 for n in chosen if n > 32)
     # 2 x 0.05 of the width a frame are 6.6 degrees as they are counted: about every third or fourth
     assert 13 <= len(chosen) <= 20
+
+
+def test_shake_is_no_travel_and_no_frame_is_taken_from_it(tmp_path: Path) -> None:
+    """A walk round a milestone with a shaken stretch: steps of at most 12 degrees elsewhere, none from the stretch."""
+    file = tmp_path / "walk.mp4"
+    settings = ShootSettings(scene="milestone", width=320, height=240, heldout=0, seed=3)
+    assert shoot_film(settings, file, 1, 120, shaken=(50, 62)) == 132
+    true = truth(file)
+    s = look_over(file, probe(file), lambda seen: None)
+    chosen = by_motion(s)
+    shaken = [f["frame"] for f in true if f["shaken"]]
+    assert not set(chosen) & set(shaken)
+    turn = np.degrees(np.unwrap([np.arctan2(f["center"][1], f["center"][0]) for f in true]))
+    steps = np.abs(np.diff(turn[chosen]))
+    across = np.array([a < shaken[0] and b > shaken[-1] for a, b in itertools.pairwise(chosen)])
+    assert across.sum() <= 1
+    # a frame is three degrees here, and the moments before and after shaking are left out too
+    assert np.quantile(steps[~across], 0.9) <= 12.0
+    assert 28 <= len(chosen) <= 60
+    # neither a film of a still subject nor a moment of one gives more than a frame or two
+    still = s.part(np.zeros(40, int))
+    assert (
+        len(
+            by_motion(
+                replace(
+                    still, number=np.arange(40), time=np.arange(40) / 25, move=np.zeros((40, 2)), turned=np.zeros(40)
+                )
+            )
+        )
+        == 1
+    )
 
 
 def test_step_rate_and_count() -> None:

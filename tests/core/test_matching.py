@@ -6,13 +6,12 @@ import numpy as np
 import pytest
 from tests.conftest import RigSet, camera_of
 
-from vast_quarry.core.camera import Camera, project
 from vast_quarry.core.match.features import find_features, root_normalised
 from vast_quarry.core.match.matching import coarse_subset, match_guided, match_mutual, match_plain, unit_descriptors
 from vast_quarry.core.match.pairs import choose_pairs
-from vast_quarry.core.match.twoview import relative_pose, shared_focal, verify
+from vast_quarry.core.match.twoview import relative_pose, verify
 from vast_quarry.core.photo.reading import load_rgb
-from vast_quarry.core.pose import look_at, rotation_angle_deg
+from vast_quarry.core.pose import rotation_angle_deg
 
 
 def random_descriptors(rng: np.random.Generator, n: int) -> np.ndarray:
@@ -87,13 +86,3 @@ def test_matches_of_neighbours_obey_the_true_geometry(milestone_set: RigSet) -> 
 def test_chance_matches_are_refused(rng: np.random.Generator) -> None:
     assert not verify(rng.random((60, 2)) * 800, rng.random((60, 2)) * 800, 1.5)[0].any()
     assert not verify(rng.random((5, 2)), rng.random((5, 2)), 1.5)[0].any()
-
-
-def test_shared_focal_from_two_views(rng: np.random.Generator) -> None:
-    lens = Camera.simple(1000, 800, 1150.0)
-    x = rng.uniform(-0.5, 0.5, (300, 3))
-    views = [(c, look_at(c, t)) for c, t in (([2, 0, 0.5], [0, 0, 0.1]), ([1.5, 1.2, 0.9], [0.1, 0, 0]))]
-    p1, p2 = (project(lens, r, c, x)[0] + rng.normal(0, 0.2, (300, 2)) for c, r in views)
-    answer = shared_focal(p1, p2, 1000, 800, 1.5)
-    assert answer is not None
-    assert answer[0] == pytest.approx(1150, rel=0.06)

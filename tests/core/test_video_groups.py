@@ -100,7 +100,7 @@ def test_a_look_at_the_first_part_of_each_group_finds_the_same_laps(
         assert abs(a - x) <= GROUP
     # it moved as far, and about as many frames are due
     assert angles(found)[-1] == pytest.approx(angles(whole)[-1], rel=0.1)
-    assert len(by_motion(found)) == pytest.approx(len(by_motion(whole)), rel=0.1)
+    assert len(by_motion(found, 24.0)) == pytest.approx(len(by_motion(whole, 24.0)), rel=0.1)
 
 
 def test_laps_are_found_as_well_when_only_every_second_frame_is_looked_at(panorama: Path) -> None:

@@ -7,6 +7,7 @@ Wu, C. (2013). Towards linear-time incremental structure from motion. 3DV (adjus
 re-triangulation).
 Lepetit, V., Moreno-Noguer, F., Fua, P. (2009). EPnP; Persson, M., Nordberg, K. (2018). Lambda twist P3P (through
 PoseLib, for the resection).
+Sturm, P. (1999). Critical motion sequences for the self-calibration of cameras with variable focal length. BMVC.
 """
 
 from __future__ import annotations
@@ -26,7 +27,6 @@ from vast_quarry.core.align.start import FirstPair, Pair, Sharing, first_pairs
 from vast_quarry.core.align.tracks import Tracks, build_tracks
 from vast_quarry.core.align.trouble import Trouble, moves_of, turns_on_the_spot, what_is_wrong
 from vast_quarry.core.camera import Camera
-from vast_quarry.core.match.twoview import shared_focal
 from vast_quarry.core.progress import Progress, silent
 
 Array = NDArray[np.float64]
@@ -39,7 +39,7 @@ FIRST_PAIR_POINTS = 20
 #: how often one photo is tried
 MOST_TRIES = 6
 #: first pairs tried, and the share of the photos that is as good as all
-ATTEMPTS, NEARLY_ALL = 6, 0.8
+ATTEMPTS, NEARLY_ALL = 4, 0.8
 #: thresholds in sigmas: while growing, and in the rounds at the end
 GROWING, ROUNDS = 6.0, ((5.0, 2.0), (4.0, 1.5), (3.5, 1.2))
 
@@ -95,29 +95,20 @@ def lay_ground(data: AlignInput) -> Ground:
     return Ground(tracks, xy, scale, sharing, list(data.lenses), prior)
 
 
-def vote_focals(data: AlignInput, ground: Ground, pairs: list[FirstPair]) -> list[Camera]:
-    """Lenses with guessed focal lengths moved to what pairs of photos with much parallax agree on, if they do."""
-    out = list(ground.lenses)
-    for k, camera in enumerate(ground.lenses):
-        if not data.guessed[k]:
-            continue
-        longest = max(camera.width, camera.height)
-        votes = []
-        for f in pairs:
-            if data.lens_of[f.pair.i] == k and data.lens_of[f.pair.j] == k and f.parallax_deg > 2:
-                answer = shared_focal(
-                    ground.xy[f.pair.a], ground.xy[f.pair.b], camera.width, camera.height, 2.0 * longest / 1000
-                )
-                if answer is not None:
-                    votes.append(np.log(answer[0] / camera.fx))
-        if len(votes) < 5:
-            continue
-        # a guess is only left for votes that agree among each other, and no further than they are sure
-        middle = float(np.median(votes))
-        scatter = 1.4826 * float(np.median(np.abs(np.array(votes) - middle))) * 1.25 / np.sqrt(len(votes))
-        sure = 0.25**2 / (0.25**2 + scatter**2)
-        factor = float(np.exp(sure * middle))
-        out[k] = replace(camera, fx=camera.fx * factor, fy=camera.fy * factor)
+def guesses(data: AlignInput, ground: Ground) -> list[list[Camera]]:
+    """Lenses to begin growths with, in turn: as they are, and with guessed focal lengths longer and shorter.
+
+    Two views that look at one place do not say their focal length (Sturm 1999), so that it is not asked of pairs.
+    """
+    out = [ground.lenses]
+    if any(data.guessed):
+        for factor in (1.7, 0.65):
+            out.append(
+                [
+                    replace(c, fx=c.fx * factor, fy=c.fy * factor) if guess else c
+                    for c, guess in zip(ground.lenses, data.guessed)
+                ]
+            )
     return out
 
 
@@ -135,7 +126,8 @@ class Grower:
         )  # fmt: skip
         self.angle = 1.5
         self.tries = np.zeros(n, int)
-        self.refused = np.zeros(n, int)
+        #: points that each photo saw when it was refused, and sees now
+        self.refused, self.seen = np.zeros(n, int), np.zeros(n, int)
         self.on_step: Callable[[Model], None] = lambda model: None
 
     def start(self, first: FirstPair) -> bool:
@@ -161,7 +153,7 @@ class Grower:
         seen = np.bincount(m.tracks.photo[m.good[m.track_of]], minlength=len(m.placed))
         worth = ~m.placed & (seen >= PLACED_AT_LEAST) & (self.tries < MOST_TRIES)
         worth &= (self.refused == 0) | (seen > 1.2 * self.refused + 5)
-        self._seen = seen
+        self.seen = seen
         return [int(i) for i in np.argsort(-seen, kind="stable") if worth[i]]
 
     def resect(self, photo: int) -> bool:
@@ -227,7 +219,7 @@ class Grower:
         bad = m.placed & (m.observations_per_photo() < PLACED_AT_LEAST)
         if not bad.any():
             return
-        self.refused[bad] = self._seen[bad] if hasattr(self, "_seen") else 0
+        self.refused[bad] = self.seen[bad]
         m.placed[bad] = False
         theirs = bad[m.tracks.photo]
         m.inlier[theirs] = False
@@ -245,7 +237,7 @@ class Grower:
                 shares_lens(m, self.data.own_lens)
             m.open_tracks(threshold, 0.8 * self.angle)
             self.drop_unsupported()
-            self.tries[:] = 0
+            self.tries[:], self.refused[:] = 0, 0
             for i in self.candidates():
                 self.resect(i)
         m.hold_but(proven_unknowns(m))
@@ -297,18 +289,25 @@ def align(
         return Trouble("too few matches", ())
     ground = lay_ground(data)
     moves = _moves(data, ground)
-    if turns_on_the_spot(moves, left=0.5):
+    if turns_on_the_spot(moves, left=1.0):
         return what_is_wrong(moves, n)
-    starts = first_pairs(ground.sharing, ground.xy, data.lens_of, ground.lenses, 1.0)
-    lenses = vote_focals(data, ground, starts)
-    if any(a != b for a, b in zip(lenses, ground.lenses)):
-        starts = first_pairs(ground.sharing, ground.xy, data.lens_of, lenses, 1.0)
     tied = int((ground.sharing.count.max(0, initial=0) >= PLACED_AT_LEAST).sum())
     best: Model | None = None
+    for lenses in guesses(data, ground):
+        best = _grown(data, ground, lenses, tied, best, progress, attempts, on_step)
+        if best is not None and best.placed.sum() >= NEARLY_ALL * tied:
+            break
+    return best if best is not None else what_is_wrong(moves, n)
+
+
+def _grown(
+    data: AlignInput, ground: Ground, lenses: list[Camera], tied: int, best: Model | None, progress: Progress, attempts: int,
+    on_step: Callable[[Model], None],
+) -> Model | None:  # fmt: skip
+    """The best of ``best`` and growths from several first pairs, stopping when nearly all that are tied are placed."""
     used: list[Bools] = []
-    tried = 0
-    for first in starts:
-        if tried >= attempts:
+    for first in first_pairs(ground.sharing, ground.xy, data.lens_of, lenses, 1.0):
+        if len(used) >= attempts:
             break
         if any(u[first.pair.i] and u[first.pair.j] for u in used):
             continue
@@ -316,7 +315,6 @@ def align(
         grower.on_step = on_step
         if not grower.start(first):
             continue
-        tried += 1
         grower.grow()
         if grower.model.placed.sum() >= 3:
             grower.finish()
@@ -326,4 +324,4 @@ def align(
             best = m
         if best is not None and best.placed.sum() >= NEARLY_ALL * tied:
             break
-    return best if best is not None else what_is_wrong(moves, n)
+    return best

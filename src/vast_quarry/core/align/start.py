@@ -151,7 +151,7 @@ def first_pairs(
         ci, cj = lenses[lens_of[i]], lenses[lens_of[j]]
         angle = parallax(rays_of(xy[p.a], ci), rays_of(xy[p.b], cj))
         # parallax within the noise is none
-        least = 2.0 * tolerance * max(ci.width, ci.height) / 1000 / ci.fx
+        least = 3.0 * tolerance * max(ci.width, ci.height) / 1000 / ci.fx
         if angle < least:
             continue
         worth = min(len(p.a), 200) * min(np.degrees(angle), ENOUGH_ANGLE) * spread(xy[p.a], ci) * spread(xy[p.b], cj)

@@ -31,7 +31,7 @@ Cause = Literal["nothing moves", "turned on the spot", "still backdrop", "too fe
 #: movement below this is none, in thousandths of the longer side
 STILL = 1.0
 #: focal lengths tried for a turn on the spot, as shares of the longer side
-FOCALS = np.geomspace(0.5, 3.2, 10)
+FOCALS = np.geomspace(0.5, 3.2, 14)
 
 
 @dataclass(frozen=True)

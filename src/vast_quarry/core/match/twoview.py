@@ -84,19 +84,3 @@ def relative_pose(x1: Array, x2: Array, cam1: Camera, cam2: Camera, threshold: f
     angle = np.degrees(np.arccos(np.clip(cosine[inliers], -1, 1)))
     # what remains once the rotation is taken out is parallax
     return RelativePose(rotation, t, inliers, float(np.median(angle)))
-
-
-def shared_focal(x1: Array, x2: Array, width: int, height: int, threshold: float) -> tuple[float, int] | None:
-    """Focal length in pixels that two photos of one lens agree on, and how many matches do; None when they do not say."""
-    if len(x1) < 30:
-        return None
-    middle = np.array([(width - 1) / 2, (height - 1) / 2])
-    options = {"max_epipolar_error": threshold, "max_iterations": 5000, "min_iterations": 300, "seed": 0}
-    pair, info = poselib.estimate_shared_focal_relative_pose(
-        (x1 - middle).astype(float), (x2 - middle).astype(float), np.zeros(2), options, {}
-    )
-    focal = float(pair.camera1.params[0])
-    longest = max(width, height)
-    if not np.isfinite(focal) or not 0.4 * longest < focal < 8 * longest:
-        return None
-    return focal, int(np.sum(info["inliers"]))

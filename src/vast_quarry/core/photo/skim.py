@@ -24,8 +24,8 @@ from vast_quarry.core.photo.video import Seen, VideoInfo, ahead, each_frame
 LARGE, LONGEST = 3_000_000, 1.6
 #: the part of each group that is looked at
 PART = 0.2
-#: a gap over which the picture moves further than this, as a share of the width, is looked at
-FAR = 0.12
+#: a gap over which the picture moves further than this, as a share of the width (some ten degrees), is looked at
+FAR = 0.085
 
 Watch = Callable[[Seen], None]
 
