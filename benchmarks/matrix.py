@@ -27,7 +27,7 @@ from vast_quarry.core.rig.shoot import ShootSettings, shoot
 SHAPES = {
     "ring": ("milestone", 640, 480), "clip": ("milestone", 640, 480), "arc": ("milestone", 384, 299), "open": ("milestone", 640, 480),
     "lap": ("well-head", 480, 360), "mixed": ("milestone", 640, 480), "pushed": ("finial", 640, 480),
-    "panorama": ("yard", 480, 360), "tripod": ("milestone", 480, 360),
+    "panorama": ("milestone", 480, 360), "tripod": ("milestone", 480, 360),
 }  # fmt: skip
 
 

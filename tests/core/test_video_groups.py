@@ -98,9 +98,12 @@ def test_a_look_at_the_first_part_of_each_group_finds_the_same_laps(
         assert b - a + 1 == TURN
         assert y - x + 1 == TURN
         assert abs(a - x) <= GROUP
-    # it moved as far, and about as many frames are due
+    # it moved as far, and frames are nowhere farther apart than wanted, with few more than are needed
     assert angles(found)[-1] == pytest.approx(angles(whole)[-1], rel=0.1)
-    assert len(by_motion(found, 24.0)) == pytest.approx(len(by_motion(whole, 24.0)), rel=0.1)
+    for seen in (found, whole):
+        steps = np.diff(by_motion(seen, 24.0)) * 360 / TURN
+        assert steps.max() <= 24.0 * 1.05
+        assert len(steps) <= 1.7 * FRAMES / TURN * 360 / 24
 
 
 def test_laps_are_found_as_well_when_only_every_second_frame_is_looked_at(panorama: Path) -> None:

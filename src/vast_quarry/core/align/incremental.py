@@ -25,7 +25,7 @@ from vast_quarry.core.align.noise import first_guess
 from vast_quarry.core.align.release import proven_unknowns, shares_lens
 from vast_quarry.core.align.start import FirstPair, Pair, Sharing, first_pairs
 from vast_quarry.core.align.tracks import Tracks, build_tracks
-from vast_quarry.core.align.trouble import Trouble, moves_of, turns_on_the_spot, what_is_wrong
+from vast_quarry.core.align.trouble import Trouble, cannot_be_aligned, moves_of, what_is_wrong
 from vast_quarry.core.camera import Camera
 from vast_quarry.core.progress import Progress, silent
 
@@ -289,7 +289,7 @@ def align(
         return Trouble("too few matches", ())
     ground = lay_ground(data)
     moves = _moves(data, ground)
-    if turns_on_the_spot(moves, left=1.0):
+    if cannot_be_aligned(moves):
         return what_is_wrong(moves, n)
     tied = int((ground.sharing.count.max(0, initial=0) >= PLACED_AT_LEAST).sum())
     best: Model | None = None

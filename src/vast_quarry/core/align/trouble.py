@@ -30,8 +30,13 @@ Cause = Literal["nothing moves", "turned on the spot", "still backdrop", "too fe
 
 #: movement below this is none, in thousandths of the longer side
 STILL = 1.0
-#: focal lengths tried for a turn on the spot, as shares of the longer side
-FOCALS = np.geomspace(0.5, 3.2, 14)
+#: focal lengths tried for a turn on the spot, as factors of the lens's: it may be a guess, but not any (a plane that is
+#: passed at its side would look like a turn with a very long lens)
+FOCALS = np.geomspace(0.62, 1.6, 12)
+#: a turn on the spot leaves at most this share of the movement, in the median and in nine tenths of the pairs
+LEFT = (0.05, 0.1)
+#: usual movement (thousandths) of a pair below which nothing moves
+NOTHING = 4.0
 
 
 @dataclass(frozen=True)
@@ -46,13 +51,14 @@ class Trouble:
 class Moves:
     """How the places that two photos share move, in thousandths of the longer side.
 
-    ``still`` is the share that does not move, ``far`` the median of how far the rest moves (0 without any), ``left`` the
-    median of what the best rotation leaves at each of :data:`FOCALS`.
+    ``usual`` is the median of how far all move, ``still`` the share that does not move, ``far`` the median of how far the
+    rest moves (0 without any), ``left`` the median of what the best rotation leaves at each of :data:`FOCALS`.
     """
 
     i: int
     j: int
     count: int
+    usual: float
     still: float
     far: float
     moving: int
@@ -67,14 +73,14 @@ def moves_of(i: int, j: int, x1: Array, x2: Array, camera: Camera) -> Moves:
     middle = np.array([(camera.width - 1) / 2, (camera.height - 1) / 2])
     left = np.full(len(FOCALS), np.inf)
     if rest.sum() >= 8:
-        for k, f in enumerate(FOCALS * longest):
+        for k, f in enumerate(FOCALS * camera.fx):
             d1, d2 = (np.concatenate([(x - middle) / f, np.ones((len(x), 1))], 1) for x in (x1, x2))
             d1, d2 = (d / np.linalg.norm(d, axis=1, keepdims=True) for d in (d1, d2))
             q = d1 @ best_rotation(d1, d2).T
             p = q[:, :2] / np.maximum(q[:, 2:], 1e-6) * f + middle
             left[k] = float(np.median(np.linalg.norm(p - x2, axis=1)) / longest * 1000)
     moved = float(np.median(far[rest])) if rest.any() else 0.0
-    return Moves(i, j, len(far), 1 - float(rest.mean()), moved, int(rest.sum()), left)
+    return Moves(i, j, len(far), float(np.median(far)), 1 - float(rest.mean()), moved, int(rest.sum()), left)
 
 
 def what_is_wrong(moves: list[Moves], photos: int) -> Trouble:
@@ -86,27 +92,40 @@ def what_is_wrong(moves: list[Moves], photos: int) -> Trouble:
     weak = backdrop_pairs(rich)
     if len(weak) > 0.3 * len(rich):
         return Trouble("still backdrop", _named(weak, key=lambda m: -m.still * m.far))
-    if np.mean([m.still > 0.9 for m in rich]) > 0.8:
+    if nothing_moves(rich):
         return Trouble("nothing moves", _named(rich, key=lambda m: m.far))
     if turns_on_the_spot(rich):
         return Trouble("turned on the spot", _named(rich, key=lambda m: -m.far))
     return Trouble("no parallax", _named(rich, key=lambda m: -m.far))
 
 
+def cannot_be_aligned(moves: list[Moves]) -> bool:
+    """Whether it is plain beforehand that no depth can come of it, whatever an alignment would make of noise."""
+    rich = [m for m in moves if m.count >= 30]
+    return len(rich) > 1 and (turns_on_the_spot(rich) or (nothing_moves(rich) and not backdrop_pairs(rich)))
+
+
 def backdrop_pairs(moves: list[Moves]) -> list[Moves]:
     """Pairs in which much stands exactly still while something else moves well."""
-    return [m for m in moves if 0.25 < m.still < 0.97 and m.moving >= 12 and m.far > 5 * STILL]
+    return [m for m in moves if 0.25 < m.still < 0.995 and m.moving >= 12 and m.far > 8 * STILL]
 
 
-def turns_on_the_spot(moves: list[Moves], left: float = 1.5) -> bool:
-    """Whether at one focal length a rotation explains nearly all pairs that move to within ``left`` thousandths.
+def nothing_moves(moves: list[Moves]) -> bool:
+    """Whether nine of ten pairs show the same view."""
+    return bool(np.quantile([m.usual for m in moves], 0.9) < NOTHING)
+
+
+def turns_on_the_spot(moves: list[Moves]) -> bool:
+    """Whether at one focal length a rotation explains nearly all movement of the pairs that move at all.
 
     Pairs that move very far are left aside: what the lens distorts shows most in them.
     """
     moving = [m for m in moves if 8 * STILL < m.far < 250 and m.moving >= 20 and m.still < 0.5]
     if len(moving) < 2:
         return False
-    return bool(np.quantile(np.stack([m.left for m in moving]), 0.9, axis=0).min() < left)
+    share = np.stack([m.left / m.far for m in moving])
+    best = int(np.median(share, axis=0).argmin())
+    return bool(np.median(share[:, best]) < LEFT[0] and np.quantile(share[:, best], 0.9) < LEFT[1])
 
 
 def _named(moves: list[Moves], key) -> tuple[int, ...]:  # type: ignore[no-untyped-def]

@@ -95,7 +95,7 @@ def rig_camera(settings: ShootSettings) -> Camera:
 
 def stations_for(scene: Scene, camera: Camera, settings: ShootSettings) -> list[Station]:
     """The stations of a shoot: rings about the middle of the subject, exact on a turntable, unsteady by hand."""
-    if scene.name == "yard":
+    if scene.name == "yard" and not settings.capture:
         w, d, h = YARD
         wanted = Request(
             kind="corner", width=w, depth=d, height=h, pixels_wide=camera.width, pixels_high=camera.height,

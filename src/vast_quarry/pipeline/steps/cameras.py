@@ -144,6 +144,8 @@ class CamerasStep:
         context.stage("Placing cameras", 0, len(photos))
         model = align(data, context.progress("Placing cameras"), on_step=_Live(context, photos))
         if isinstance(model, Trouble):
+            if model.cause in ("nothing moves", "no parallax"):
+                model = self._backdrop(context, photos) or model
             raise told(model, [clean_name(p.path) for p in photos])
         laid = self._mat(context, listed, photos, model)
         context.stage("Standing the model up", 0, 1)
@@ -242,6 +244,22 @@ class CamerasStep:
                 scale.append(f["scale"])
         lens_of, own, lenses, guessed = _lenses(photos)
         return AlignInput(xy, scale, matches, lens_of, lenses, guessed, own)
+
+    def _backdrop(self, context: Context, photos: list[Photo], most: int = 12) -> Trouble | None:
+        """The trouble that a subject moves before a still backdrop, where neighbours show that."""
+        pick = np.unique(np.linspace(0, len(photos) - 2, min(most, len(photos) - 1)).astype(int)).tolist()
+        jobs = [
+            (
+                str(context.folder),
+                photos[k].number,
+                photos[k + 1].number,
+                max(photos[k].width or 1, photos[k].height or 1),
+            )
+            for k in pick
+        ]
+        found = context.each("Looking for a still backdrop", match_units.moves_before_still, jobs)
+        shown = [k for k, moves in zip(pick, found) if moves]
+        return Trouble("still backdrop", tuple(shown)) if len(shown) >= max(2, len(jobs) // 4) else None
 
     def _mirrored(
         self, context: Context, photos: list[Photo], solution: Solution, data: AlignInput, most: int = 6

@@ -20,6 +20,8 @@ from vast_quarry.pipeline.steps.masks import load_mask
 
 #: pairs with a sure geometry but few matches are matched again along epipolar lines, where more can be told apart
 GUIDED_FROM, GUIDED_BELOW = 30, 400
+#: what moves before a still backdrop moves so far (thousandths of the longer side); what moves further is matched by chance
+MOVING = (6.0, 250.0)
 
 
 def features(
@@ -120,3 +122,15 @@ def matches_flipped(folder: str, number: int, width: int, others: list[int], lon
         if len(m) >= FEWEST and verify(xy[m[:, 0]], their_xy[m[:, 1]], 2.0 * longest / 1000)[0].sum() >= 2 * FEWEST:
             return True
     return False
+
+
+def moves_before_still(folder: str, first: int, other: int, longest: int) -> bool:
+    """Whether something moves in one piece between two photos of which much stands exactly still."""
+    (xy, mine), (their_xy, theirs) = _load(Path(folder), first), _load(Path(folder), other)
+    m = match_mutual(mine, theirs)
+    x1, x2 = xy[m[:, 0]], their_xy[m[:, 1]]
+    far = np.linalg.norm(x2 - x1, axis=1) / longest * 1000
+    moving = (far > MOVING[0]) & (far < MOVING[1])
+    if (far < 2).sum() < max(20, 0.3 * len(far)) or moving.sum() < FEWEST:
+        return False
+    return bool(verify(x1[moving], x2[moving], 2.0 * longest / 1000)[0].sum() >= FEWEST)
