@@ -22,7 +22,7 @@ from numpy.typing import NDArray
 from vast_quarry.core.align.lens import LensPrior, prior_of
 from vast_quarry.core.align.model import Bools, Model
 from vast_quarry.core.align.noise import first_guess
-from vast_quarry.core.align.release import proven_unknowns, shares_lens
+from vast_quarry.core.align.release import proven_unknowns, shares_lens, try_focals
 from vast_quarry.core.align.start import FirstPair, Pair, Sharing, first_pairs
 from vast_quarry.core.align.tracks import Tracks, build_tracks
 from vast_quarry.core.align.trouble import Trouble, cannot_be_aligned, moves_of, what_is_wrong
@@ -125,6 +125,8 @@ class Grower:
             check=lambda: progress(int(self.model.placed.sum()), n),
         )  # fmt: skip
         self.angle = 1.5
+        #: numbers of photos at which other focal lengths are tried
+        self.looks = [4, 8, 16] if any(data.guessed) else []
         self.tries = np.zeros(n, int)
         #: points that each photo saw when it was refused, and sees now
         self.refused, self.seen = np.zeros(n, int), np.zeros(n, int)
@@ -211,6 +213,9 @@ class Grower:
         if m.placed.sum() >= 4:
             m.measure_noise(2 * GROWING)
         m.open_tracks(GROWING, self.angle)
+        if self.looks and m.placed.sum() >= self.looks[0]:
+            self.looks.pop(0)
+            try_focals(m, self.data.guessed, GROWING, self.angle)
         self.drop_unsupported()
 
     def drop_unsupported(self) -> None:

@@ -41,7 +41,7 @@ AXIS = 0.015
 #: how far k1, k2, k3 and decentring each move a corner, as a share of its distance from the middle
 CORNER = {"k1": 0.06, "k2": 0.03, "k3": 0.015, "p": 0.003}
 #: an unknown is solved when the photos know it this much better than the prior
-DECIDED = 0.5
+DECIDED, STAYS = 0.5, 0.8
 #: order in which unknowns are set free; what stands together is freed together
 _ORDER = (("f",), ("k1",), ("cx", "cy"), ("k2",), ("p1", "p2"), ("k3",))
 #: places of a picture whose errors count as independent: cells along its longer side
@@ -137,7 +137,7 @@ def lens_information(S: Array, poses: int) -> Array:
     return np.asarray(lens - right.T @ np.linalg.solve(scaled, right))
 
 
-def decided(information: Array, sigma: Array) -> NDArray[np.bool_]:
+def decided(information: Array, sigma: Array, free: NDArray[np.bool_] | None = None) -> NDArray[np.bool_]:
     """Which unknowns of each lens (g, 8) the photos determine better than the prior.
 
     Parameters
@@ -146,7 +146,10 @@ def decided(information: Array, sigma: Array) -> NDArray[np.bool_]:
         Of the photos about all unknowns, in units of independent observations.
     sigma : (g, 8)
         Of the prior.
+    free : (g, 8) bool, optional
+        What is solved already: it stays so unless it became clearly unsure, since letting go of it jolts the rest.
     """
+    already = np.zeros(sigma.size, bool) if free is None else free.ravel()
     groups = len(sigma)
     flat = sigma.ravel()
     scaled = information * flat[:, None] * flat[None]
@@ -160,7 +163,7 @@ def decided(information: Array, sigma: Array) -> NDArray[np.bool_]:
             block = scaled[np.ix_(trial, trial)]
             values, vectors = np.linalg.eigh((block + block.T) / 2)
             variance = (vectors**2 / np.maximum(values, 1e-12)).sum(1)
-            if (variance < DECIDED**2).all():
+            if (variance < np.where(already[trial], STAYS, DECIDED) ** 2).all():
                 chosen = trial
     out = np.zeros(8 * groups, bool)
     out[chosen] = True

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -189,7 +190,7 @@ class Model:
             return out
         information = lens_information(reduced(problem, loss), 6 * len(cams)) * self._share(problem, cams)
         assert problem.prior is not None
-        out[groups] = decided(information, problem.prior.sigma)
+        out[groups] = decided(information, problem.prior.sigma, self.free[groups])
         return out
 
     def hold_but(self, free: Bools) -> None:
@@ -203,6 +204,32 @@ class Model:
             self.lenses[g] = camera.with_vector(vector)
         self.free = free
         self._normalised = None
+
+    def state(self) -> tuple[Any, ...]:
+        """What an adjustment and a triangulation change, to go back to."""
+        kept = (self.rotations, self.centers, self.points, self.good, self.inlier, self.free)
+        return (*(x.copy() for x in kept), list(self.lenses), self.noise)
+
+    def go_back(self, state: tuple[Any, ...]) -> None:
+        """Take a state again."""
+        *kept, lenses, self.noise = state
+        self.rotations, self.centers, self.points, self.good, self.inlier, self.free = (x.copy() for x in kept)
+        self.lenses, self._normalised = list(lenses), None
+
+    def refocus(self, lens: int, factor: float) -> None:
+        """Another focal length of a lens, with its photos as far away as that makes them."""
+        c = self.lenses[lens]
+        self.lenses[lens] = c.with_vector(c.vector * np.array([factor, factor, 1, 1, 1, 1, 1, 1, 1]))
+        mine = self.placed & (self.lens_of == lens)
+        middle = np.median(self.points[self.good], axis=0)
+        self.centers[mine] = middle + factor * (self.centers[mine] - middle)
+        self._normalised = None
+
+    def bounded_cost(self, bound: float) -> float:
+        """Squared errors in sigmas of all observations of placed photos, none counting more than ``bound``; as much where
+        there is no point."""
+        e = self.errors()[self.placed[self.tracks.photo]] / self.noise.sigma(self.scale[self.placed[self.tracks.photo]])
+        return float((np.minimum(e, bound) ** 2).sum())
 
     def errors(self) -> Array:
         """Reprojection error in pixels of every observation (M,) against its track's point; inf without one."""

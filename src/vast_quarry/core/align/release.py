@@ -56,15 +56,47 @@ def proven_unknowns(m: Model, loss: float = 1.5) -> Bools:
 
 def _cost(m: Model, free: Bools, use: Bools, judged: Bools, loss: float) -> float:
     """Bounded squared errors of what is judged after an adjustment by ``use``; the model is put back."""
-    before = m.rotations.copy(), m.centers.copy(), list(m.lenses), m.points.copy(), m.free
+    before = m.state()
     m.hold_but(free)
     m.adjust(loss, iterations=12, tolerance=2e-4, use=use)
     e = m.errors()[judged] / m.noise.sigma(m.scale[judged])
     e = np.minimum(np.where(np.isfinite(e), e, BOUND), BOUND)
     cost = float(e @ e)
-    m.rotations, m.centers, m.lenses, m.points, m.free = before
-    m._normalised = None
+    m.go_back(before)
     return cost
+
+
+#: other focal lengths that are tried, as factors
+FACTORS = (0.62, 0.8, 1.25, 1.6)
+
+
+def try_focals(m: Model, guessed: list[bool], threshold: float, angle: float) -> bool:
+    """Give lenses whose focal length was guessed another one where that explains clearly more; whether one was.
+
+    Poses and a wrong focal length can hold each other in place, above all before a plane: the slope between two such
+    states may lead uphill, so that an adjustment alone does not get across.
+    """
+    changed = False
+    for lens in np.flatnonzero(guessed).tolist():
+        if (m.placed & (m.lens_of == lens)).sum() < 3:
+            continue
+        best, least = m.state(), m.bounded_cost(threshold)
+        begun = best
+        for factor in FACTORS:
+            m.go_back(begun)
+            m.refocus(lens, factor)
+            m.free = np.zeros_like(m.free)
+            m.adjust(2.0, iterations=6, tolerance=1e-2)
+            m.free = begun[5].copy()
+            m.free[lens, [0, 3]] = True
+            m.adjust(2.0, iterations=12, tolerance=1e-3)
+            m.open_tracks(threshold, angle)
+            m.adjust(2.0, iterations=6, tolerance=1e-3)
+            cost = m.bounded_cost(threshold)
+            if cost < 0.98 * least:
+                best, least, changed = m.state(), cost, True
+        m.go_back(best)
+    return changed
 
 
 def shares_lens(m: Model, own_lens: NDArray[np.int64] | None, worse: float = 1.6) -> None:
