@@ -33,6 +33,7 @@ lint-web: web
 	cd web && npx --no-install vue-tsc --noEmit
 
 test: lint
+	@./scripts/real-photos.sh
 	cd web && npx --no-install vitest run
 	$(BIN)/pytest
 

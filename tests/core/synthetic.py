@@ -43,11 +43,15 @@ def turned_in_place(degrees: float, count: int) -> list[tuple[np.ndarray, np.nda
 
 def seen_by(
     rng: np.random.Generator, points: np.ndarray, poses: list, noise: float = 0.15, false: float = 0.0, reach: int = 99,
-    lens: Camera = LENS, start: Camera | None = None,
+    lens: Camera | list[Camera] = LENS, start: Camera | None = None,
 ) -> AlignInput:  # fmt: skip
-    """What matching would give: every photo sees the points within it; photos up to ``reach`` apart are matched."""
+    """What matching would give: every photo sees the points within it; photos up to ``reach`` apart are matched.
+
+    ``lens`` may be one for each photo; the first is what alignment is told, unless ``start`` is.
+    """
     xy, kept = [], []
-    for r, c in poses:
+    lenses = lens if isinstance(lens, list) else [lens] * len(poses)
+    for (r, c), lens in zip(poses, lenses):
         px, z = project(lens, r, c, points)
         inside = (z > 0) & (px > 2).all(1) & (px < [lens.width - 3, lens.height - 3]).all(1)
         kept.append(np.flatnonzero(inside))

@@ -7,7 +7,14 @@ import pytest
 from tests.conftest import RigSet, camera_of
 
 from vast_quarry.core.match.features import find_features, root_normalised
-from vast_quarry.core.match.matching import coarse_subset, match_guided, match_mutual, match_plain, unit_descriptors
+from vast_quarry.core.match.matching import (
+    coarse_subset,
+    flipped,
+    match_guided,
+    match_mutual,
+    match_plain,
+    unit_descriptors,
+)
 from vast_quarry.core.match.pairs import choose_pairs
 from vast_quarry.core.match.twoview import relative_pose, verify
 from vast_quarry.core.photo.reading import load_rgb
@@ -86,3 +93,13 @@ def test_matches_of_neighbours_obey_the_true_geometry(milestone_set: RigSet) -> 
 def test_chance_matches_are_refused(rng: np.random.Generator) -> None:
     assert not verify(rng.random((60, 2)) * 800, rng.random((60, 2)) * 800, 1.5)[0].any()
     assert not verify(rng.random((5, 2)), rng.random((5, 2)), 1.5)[0].any()
+
+
+def test_descriptors_of_a_flipped_photo(milestone_set: RigSet) -> None:
+    """Descriptors flipped by themselves match those of the flipped picture nearly as well as the picture matches itself."""
+    rgb = load_rgb(milestone_set.photos / "milestone_001.jpg")
+    a = unit_descriptors(find_features(rgb, rgb.shape[1], 1500).descriptors)
+    b = unit_descriptors(find_features(rgb[:, ::-1].copy(), rgb.shape[1], 1500).descriptors)
+    assert len(match_mutual(a, flipped(b))) > 0.6 * len(a)
+    assert len(match_mutual(a, b)) < 0.2 * len(a)
+    np.testing.assert_array_equal(flipped(flipped(a)), a)

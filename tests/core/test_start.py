@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from tests.core.synthetic import LENS, arc, cloud, seen_by, turned_in_place
@@ -189,3 +191,23 @@ def test_a_still_backdrop_is_told(rng: np.random.Generator) -> None:
         assert spread.min() > 0.05 * spread.max()
     else:
         assert answer.cause == "still backdrop"
+
+
+@pytest.mark.parametrize("other", [1.0, 1.5])
+def test_photos_that_say_nothing_share_a_lens_only_if_it_fits(rng: np.random.Generator, other: float) -> None:
+    """Half of the photos know their lens; the others are lent it, and get one of their own where they were zoomed."""
+    true = Camera.simple(640, 480, 745.0)
+    zoomed = Camera.simple(640, 480, 745.0 * other)
+    data = seen_by(rng, cloud(rng, 700), arc(120, 16), noise=0.1, lens=[true, zoomed] * 8, start=true)
+    own = np.arange(16) % 2
+    mixed = replace(
+        data, lenses=[true, Camera.simple(640, 480, 592.0)], guessed=[False, True], own_lens=own,
+    )  # fmt: skip
+    model = aligned(mixed)
+    assert model.placed.all()
+    if other == 1.0:
+        assert (model.lens_of == 0).all()
+    else:
+        assert (model.lens_of == own).all()
+        assert model.lenses[1].fx == pytest.approx(745 * other, rel=0.02)
+    assert np.median(model.errors()[model.inlier]) < 0.25

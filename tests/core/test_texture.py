@@ -10,7 +10,7 @@ from vast_quarry.core.camera import Camera
 from vast_quarry.core.pose import look_at
 from vast_quarry.core.raycast import RayScene
 from vast_quarry.core.surface.mesh import vertex_normals
-from vast_quarry.core.texture.charts import DIRECTIONS, basis, make_charts
+from vast_quarry.core.texture.charts import DIRECTIONS, Charts, basis, make_charts
 from vast_quarry.core.texture.coloring import ColorSum, edge_ramp, even_gains, prepare_photo, spread_over_mesh
 from vast_quarry.core.texture.packing import raster_faces, unwrap
 
@@ -140,3 +140,19 @@ def test_normals_helper_agrees_with_trimesh(rng: np.random.Generator) -> None:
     mine = vertex_normals(v, f)[f].mean(1)
     assert ((mine * theirs).sum(1) > 0.9).all()
     assert pytest.approx(1, abs=1e-6) == np.linalg.norm(vertex_normals(v, f)[0])
+
+
+def test_splinters_always_find_a_place_in_the_atlas(rng: np.random.Generator) -> None:
+    """A mesh in thousands of pieces is mostly padding: it gets a larger atlas, or less padding, but never nothing."""
+    n = 900
+    corner = rng.uniform(0, 1, (n, 1, 3))
+    v = (corner + rng.normal(0, 0.004, (n, 3, 3))).reshape(-1, 3)
+    f = np.arange(3 * n).reshape(n, 3)
+    charts = Charts(np.arange(n), np.zeros(n, np.int64))
+    for size, largest in ((128, 512), (64, 64), (24, 24)):
+        atlas = unwrap(v, f, charts, size, 4000.0, largest=largest)
+        assert atlas.size <= largest
+        assert len(atlas.faces) == n
+        assert (atlas.uv > -1).all()
+        assert (atlas.uv < atlas.size).all()
+    assert unwrap(v, f, charts, 128, 4000.0, largest=512).size > 128

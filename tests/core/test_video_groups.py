@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
@@ -98,6 +99,8 @@ def test_a_look_at_the_first_part_of_each_group_finds_the_same_laps(
         assert b - a + 1 == TURN
         assert y - x + 1 == TURN
         assert abs(a - x) <= GROUP
+    # a flat picture that goes past has no pose: what counts is how it moved
+    found, whole = replace(found, turned=None), replace(whole, turned=None)
     # it moved as far, and frames are nowhere farther apart than wanted, with few more than are needed
     assert angles(found)[-1] == pytest.approx(angles(whole)[-1], rel=0.1)
     for seen in (found, whole):

@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest'
-import { clock, nearest } from '@/composables/video'
+import { clock, nearest, stretches } from '@/composables/video'
 
 describe('a video', () => {
   it('tells its time in minutes and seconds', () => {
@@ -14,5 +14,16 @@ describe('a video', () => {
     expect(nearest([0, 1, 2, 5], 3.4)).toBe(2)
     expect(nearest([0, 1, 2, 5], 3.6)).toBe(3)
     expect(nearest([0, 1, 2, 5], 99)).toBe(3)
+  })
+})
+
+describe('stretches', () => {
+  it('joins neighbours that are not so, up to the next time', () => {
+    expect(stretches([0, 1, 2, 3, 4], [true, false, false, true, false])).toEqual([
+      [1, 3],
+      [4, 4],
+    ])
+    expect(stretches([0, 1], [true, true])).toEqual([])
+    expect(stretches([], [])).toEqual([])
   })
 })

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Any
 
 import numpy as np
 from scipy.sparse import coo_matrix
@@ -108,3 +109,27 @@ def other_groups(loose: list[int], data: AlignInput, least: int = 3) -> list[lis
         for g in range(count)
         if (label == g).sum() >= least and across[g] < 0.1 * within[g]
     ]
+
+
+#: unknowns of a lens in words
+_UNKNOWNS = {"f": "focal length", "cx": "axis", "k1": "k1", "k2": "k2", "k3": "k3", "p1": "decentring"}
+
+
+def lens_sentences(lenses: list[dict[str, Any]], noise: float | None) -> list[str]:
+    """What was solved of each lens, what was held because the photos do not say it, and how precisely features lie."""
+    out = []
+    for lens in lenses:
+        solved, held = ([_UNKNOWNS[u] for u in lens[kind] if u in _UNKNOWNS] for kind in ("solved", "held"))
+        whose = (
+            "The lens"
+            if len(lenses) == 1
+            else f"The lens of {lens['photos']} photos ({lens['size'][0]} x {lens['size'][1]})"
+        )
+        text = f"{whose} has a focal length of {lens['focal_px']:.0f} px"
+        text += " (nothing was known of it)" if lens["focal_from"] == "guessed" and "f" in lens["solved"] else ""
+        text += f"; solved from the photos: {', '.join(solved)}" if solved else "; nothing of it was solved"
+        text += f"; held, since the photos do not determine it: {', '.join(held)}." if held else "."
+        out.append(text)
+    if noise is not None and out:
+        out[-1] += f" Features lie within about {noise:.2f} px."
+    return out

@@ -55,14 +55,19 @@ class TurnMeter:
             # corners move so little from one picture to the next that every second one is enough
             self._steps.append(self._steps[-1])
             return
-        if not same or not self._follow(grey) or len(self._steps) >= LONGEST or self._far() > MOVED * grey.shape[1]:
-            self._end(grey)
+        if not same or not self._follow(grey):
+            self._share_out()
+            # corners that were lost say nothing of how far it went meanwhile
+            self._gained.append(float("nan") if same and len(self._from) >= FEWEST else 0.0)
+            self._begin(grey)
+        elif len(self._steps) >= LONGEST or self._far() > MOVED * grey.shape[1]:
+            self._share_out()
+            self._begin(grey)
         self._before = grey
 
     def degrees(self) -> Array:
-        """Degrees gained since the picture before (n,); NaN where a still backdrop keeps them from being known."""
-        if self._before is not None:
-            self._end(self._before, last=True)
+        """Degrees gained since the picture before (n,); NaN where a still backdrop, or corners that were lost, keep them from being known."""
+        self._share_out()
         return np.array(self._gained)
 
     def _far(self) -> float:
@@ -86,20 +91,19 @@ class TurnMeter:
         self._steps.append(float(np.median(step)))
         return True
 
-    def _end(self, grey: Picture, last: bool = False) -> None:
+    def _share_out(self) -> None:
         """End a stretch: what it gained is shared out over its pictures by how far each moved."""
-        if self._steps:
-            gained = turned_by(self._from.astype(float), self._at.astype(float), grey.shape)
+        if self._steps and self._before is not None:
+            gained = turned_by(self._from.astype(float), self._at.astype(float), self._before.shape)
             share = np.array(self._steps) / max(float(np.sum(self._steps)), 1e-9)
             self._gained += (gained * share).tolist()
-        elif not last:
-            self._gained.append(0.0)
-        if last:
-            return
+        self._steps = []
+
+    def _begin(self, grey: Picture) -> None:
+        """Begin a stretch with fresh corners."""
         corners = cv2.goodFeaturesToTrack(grey, CORNERS, 0.01, 6)
         self._from = np.zeros((0, 2), np.float32) if corners is None else corners.reshape(-1, 2).astype(np.float32)
         self._at = self._from.copy()
-        self._steps = []
 
 
 def turned_by(p: Array, q: Array, shape: tuple[int, ...]) -> float:

@@ -69,11 +69,12 @@ def capture_stations(name: str, count: int, target: Array, distance: float, seed
     if name == "clip":
         # a sixth of the frames stand still: in the beginning, in the middle, at the end
         still = max(1, count // 6)
-        pause = {0, count // 2, count - 1} if still >= 3 else {0}
         step = np.ones(count)
         step[0] = 0.0
-        for k in range(still):
-            step[(sorted(pause)[k % len(pause)] + k // len(pause) + 1) % count] = 0.0
+        at_start, at_end = (still + 2) // 3, still // 3
+        middle = still - at_start - at_end
+        for begin, many in ((1, at_start), (count // 2, middle), (count - at_end, at_end)):
+            step[begin : begin + many] = 0.0
         turn = np.cumsum(step)
         turn *= 15.0 / max(turn[-1], 1.0)
         clip: list[Station] = []

@@ -131,14 +131,18 @@ def unwrap(
         flat.append(q)
         e1, e2 = q[:, 1] - q[:, 0], q[:, 2] - q[:, 0]
         area += float(np.abs(e1[:, 0] * e2[:, 1] - e1[:, 1] * e2[:, 0]).sum() / 2)
-    for side, gap, density in _trials(size, max(size, largest or size), padding, wanted, area):
+    extent = np.array([q.reshape(-1, 2).max(0) for q in flat]).reshape(-1, 2)
+    for side, gap, density in _trials(
+        size, max(size, largest or size), padding, wanted, area, 0.965 if count < 1000 else 0.9
+    ):
+        if not _may_fit(extent, density, side, max(2, side // 1024), gap):
+            continue
         places = _pack(flat, density, side, max(2, side // 1024), gap)
         if places is not None:
             return _as_atlas(vertices, faces, flat, places, order, bounds, side, density, gap)
     # more splinters than cells: each gets one, some of them the same
     side = max(size, largest or size)
-    extent = max((float(q.max()) for q in flat), default=1.0)
-    density = min(wanted, 1.0 / max(extent, 1e-300))
+    density = min(wanted, 1.0 / max(float(extent.max(initial=0.0)), 1e-300))
     at = np.arange(count) % (side * side)
     places = np.stack([at % side, at // side], 1).astype(float)
     return _as_atlas(vertices, faces, flat, places, order, bounds, side, density, 0)
@@ -148,7 +152,9 @@ def unwrap(
 _HALF = 0.55
 
 
-def _trials(size: int, largest: int, padding: int, wanted: float, area: float) -> Iterator[tuple[int, int, float]]:
+def _trials(
+    size: int, largest: int, padding: int, wanted: float, area: float, step: float
+) -> Iterator[tuple[int, int, float]]:
     """Sizes, paddings and densities to try, best first."""
     side = size
     while True:
@@ -156,15 +162,22 @@ def _trials(size: int, largest: int, padding: int, wanted: float, area: float) -
         density = best
         while density > _HALF * best:
             yield side, padding, density
-            density *= 0.965
+            density *= step
         if side * 2 > largest:
             break
         side *= 2
     for gap in (padding, 1, 0):
-        for _ in range(14):
+        for _ in range(8):
             yield side, gap, density
-            density *= 0.8
+            density *= 0.65
         density = best * _HALF
+
+
+def _may_fit(extent: Array, density: float, size: int, cell: int, padding: int) -> bool:
+    """Whether charts of an extent (C, 2) have enough cells, each as many as it is long."""
+    cells = size // cell
+    need = ((extent * density + 2 * padding) / cell).astype(np.int64).max(1) + 1
+    return bool(need.max(initial=0) <= cells and need.sum() <= cells * cells)
 
 
 def _pack(flat: list[Array], density: float, size: int, cell: int, padding: int) -> Array | None:

@@ -23,7 +23,7 @@ from vast_quarry.core.match.pairs import choose_pairs
 from vast_quarry.core.plan.mats import make_mat
 from vast_quarry.core.pose import Similarity
 from vast_quarry.pipeline.aligned import as_solution, cameras_document, figures_of
-from vast_quarry.pipeline.alignment_words import findings, told
+from vast_quarry.pipeline.alignment_words import findings, lens_sentences, told
 from vast_quarry.pipeline.solution import Solution, load_solution, save_solution, turned
 from vast_quarry.pipeline.step import Context, StepSettings
 from vast_quarry.pipeline.steps.masks import mask_file
@@ -162,12 +162,15 @@ class CamerasStep:
             photos, solution, data, self._mirrored(context, photos, solution, data)
         ):
             context.found(sentence)
+        figures = figures_of(photos, model, solution, standing, pairs, data)
+        for sentence in lens_sentences(figures["lenses"], figures["feature_noise_px"]):
+            context.found(sentence)
         found_by: dict[str, Any] = (
             {"upright_by": "hand", "upright_found_by": standing.witness} if context.settings.level else {}
         )
         if laid is not None:
             found_by |= {"mat_corners": laid.corners, "mat_residual_mm": round(laid.residual_mm, 4)}
-        return figures_of(photos, model, solution, standing, pairs, data) | found_by
+        return figures | found_by
 
     def _mat(self, context: Context, listed: PhotoList, photos: list[Photo], model: Model) -> LaidMat | None:
         """The marker mat laid over the model, where one is asked for and seen."""
