@@ -13,6 +13,11 @@ import numpy as np
 import pytest
 from PIL import Image
 from tests.conftest import RigSet
+from typer.testing import CliRunner
+
+from vast_quarry.cli.main import app
+from vast_quarry.core.errors import PlainError
+from vast_quarry.pipeline.steps.texture import TextureStep
 
 
 def run(*arguments: str | Path, timeout: float = 300) -> subprocess.CompletedProcess[str]:
@@ -145,3 +150,32 @@ def test_rig_shoots_the_same_twice_and_says_what_is_wrong(tmp_path: Path) -> Non
         assert done.returncode == 1
         assert len(done.stderr.strip().splitlines()) == 1
     assert "left alone" in run("rig", "shoot", "--plan", "ring:1x2", "--size", "96x72", "--out", tmp_path / "a").stderr
+
+
+def test_what_was_made_before_a_layer_failed_is_written(
+    milestone_set: RigSet, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Texture breaks down: cameras, clouds and mesh are there all the same, and the reason is told in the report too."""
+
+    def breaks(self: TextureStep, context: object) -> dict[str, object]:
+        raise RuntimeError("made up")
+
+    monkeypatch.setattr(TextureStep, "run", breaks)
+    out = tmp_path / "out"
+    done = CliRunner().invoke(app, ["build", str(milestone_set.photos), "--out", str(out), "--grade", "rough"])
+    assert isinstance(done.exception, PlainError)
+    assert "Texture could not be made" in str(done.exception)
+    assert str(out) in str(done.exception)
+    for name in ("cameras.json", "sparse.ply", "dense.ply", "mesh.ply", "recipe.json"):
+        assert (out / name).stat().st_size > 100, name
+    assert not (out / "model.glb").exists()
+    report = json.loads((out / "report.json").read_text())
+    assert report["failed"]["layer"] == "texture"
+    assert "made up" in report["failed"]["why"]
+    assert [s["layer"] for s in report["steps"]] == ["photos", "masks", "cameras", "points", "surface"]
+    # and a run that works again goes on from there
+    monkeypatch.undo()
+    done = CliRunner().invoke(app, ["build", str(milestone_set.photos), "--out", str(out), "--grade", "rough"])
+    assert done.exit_code == 0, done.exception
+    assert (out / "model.glb").exists()
+    assert "failed" not in json.loads((out / "report.json").read_text())

@@ -14,6 +14,7 @@ import pytest
 from PIL import Image
 from typer.testing import CliRunner
 
+from vast_quarry.cli.build import _sources
 from vast_quarry.cli.frames import parse_ranges, parse_time
 from vast_quarry.cli.main import app
 from vast_quarry.core.errors import PlainError
@@ -33,7 +34,11 @@ from vast_quarry.core.photo.travel import by_motion
 from vast_quarry.core.photo.video import each_frame, probe, take_frames
 from vast_quarry.core.rig.film import film as shoot_film
 from vast_quarry.core.rig.shoot import ShootSettings
-from vast_quarry.pipeline.steps.photos import inspect_photo
+from vast_quarry.pipeline.grades import Grade
+from vast_quarry.pipeline.recipe import recipe_for
+from vast_quarry.pipeline.run import Runner
+from vast_quarry.pipeline.steps.photos import inspect_photo, read_photo_list
+from vast_quarry.pipeline.store import Store
 
 
 @pytest.fixture(scope="module")
@@ -239,3 +244,42 @@ def test_ranges_and_crops_are_read_or_refused(film: Path, tmp_path: Path) -> Non
     ):
         done = CliRunner().invoke(app, ["frames", str(film), "--out", str(tmp_path / "no"), *wrong])
         assert isinstance(done.exception, PlainError), wrong
+
+
+def test_a_folder_may_hold_photos_and_video(film: Path, tmp_path: Path) -> None:
+    """Both are taken together; a video that is broken is told, and the rest goes on."""
+    folder, out = tmp_path / "mixed", tmp_path / "out"
+    (folder / "day").mkdir(parents=True)
+    out.mkdir()
+    (folder / "day" / "walk.mp4").write_bytes(film.read_bytes())
+    (folder / "broken.mov").write_bytes(b"no film")
+    rgb = next(take_frames(film, [40]))[2]
+    Image.fromarray(rgb).save(folder / "photo.jpg")
+    settings = _sources(folder, out)
+    assert settings["folder"] == str(folder)
+    taken = sorted((out / "frames" / "day-walk").glob("*.jpg"))
+    assert len(taken) > 20
+    store = Store(out)
+    recipe = recipe_for(Grade.ROUGH, {})
+    result = Runner(store, Quiet()).run(recipe, {"photos": settings, "masks": {"folder": None}}, "photos")
+    listed = read_photo_list(store.folder(result.versions["photos"]))
+    assert [p.path for p in listed.photos][0] == "photo.jpg"
+    assert len(listed.usable) == len(taken) + 1
+    assert all(listed.file(p).is_file() for p in listed.photos)
+    # the same folder again takes the frames that are there
+    before = taken[0].stat().st_mtime_ns
+    assert _sources(folder, out) == settings
+    assert taken[0].stat().st_mtime_ns == before
+    with pytest.raises(PlainError, match="no video"):
+        (tmp_path / "bad").mkdir()
+        (tmp_path / "bad" / "broken.mov").write_bytes(b"no film")
+        _sources(tmp_path / "bad", tmp_path / "none")
+
+
+class Quiet:
+    """A reporter that says nothing."""
+
+    def begin(self, layer: str, title: str) -> None: ...
+    def stage(self, layer: str, text: str, done: float, total: float, left: float | None = None) -> None: ...
+    def end(self, layer: str, seconds: float, reused: bool) -> None: ...
+    def say(self, text: str) -> None: ...

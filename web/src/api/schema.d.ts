@@ -1605,15 +1605,15 @@ export interface components {
                 number
             ] | null)[];
             /**
+             * Degrees
+             * @default 10
+             */
+            degrees: number;
+            /**
              * One Turn
              * @default false
              */
             one_turn: boolean;
-            /**
-             * Overlap
-             * @default 0.8
-             */
-            overlap: number;
             /** Ranges */
             ranges?: [
                 number,
@@ -2792,6 +2792,11 @@ export interface components {
                 number,
                 number
             ];
+            /**
+             * Fit
+             * @default []
+             */
+            fit: boolean[];
             /** Frames */
             frames: number;
             /** Height */
@@ -2827,11 +2832,6 @@ export interface components {
              * @default []
              */
             times: number[];
-            /**
-             * Way
-             * @default []
-             */
-            way: number[];
             /** Width */
             width: number;
         };

@@ -30,8 +30,8 @@ ABOUT, LOST = 3.0, 0.45
 SHAKEN, TIMES = 0.008, 3.5
 #: what is not known by a whole turn is taken for more than it seems, so that steps become rather too small than too large
 UNSURE = 1.15
-#: the least step, as a share of the wanted one
-LEAST = 0.6
+#: the least step, as a share of the wanted one, and the least where the next would be too long
+LEAST, SHORTEST = 0.6, 0.35
 
 
 def _windows(time: Array, half: float) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
@@ -108,10 +108,16 @@ def by_motion(s: Scan, degrees: float = 10.0) -> list[int]:
     begin = able[gained[able] <= gained[able[0]] + 0.3 * degrees]
     out = [int(begin[np.argmax(worth[begin])])]
     while True:
-        ahead = able[(able > out[-1]) & (gained[able] > gained[out[-1]] + LEAST * degrees)]
+        ahead = able[(able > out[-1]) & (gained[able] > gained[out[-1]] + SHORTEST * degrees)]
         if not len(ahead):
             return [int(s.number[r]) for r in out]
         far = (gained[ahead] - gained[out[-1]]) / degrees
-        near = far <= 1.0
-        # as sharp as can be had within a step; where all of it is spoilt, the next that is not
-        out.append(int(ahead[near][np.argmax(worth[ahead[near]] + 0.5 * far[near])]) if near.any() else int(ahead[0]))
+        near = (far > LEAST) & (far <= 1.0)
+        if near.any():  # as sharp as can be had within a step
+            out.append(int(ahead[near][np.argmax(worth[ahead[near]] + 0.5 * far[near])]))
+        elif (far <= LEAST).any() and (far > 1.0).any():  # rather a short step than one that is too long
+            out.append(int(ahead[far <= LEAST][-1]))
+        elif (far > 1.0).any():  # all of a step is spoilt: the next that is not
+            out.append(int(ahead[0]))
+        else:
+            return [int(s.number[r]) for r in out]

@@ -16,7 +16,13 @@ const spoilt = computed(() => stretches(props.video.times, props.video.fit ?? []
 </script>
 
 <template>
-  <svg class="curve" viewBox="0 0 100 40" preserveAspectRatio="none" role="img" :aria-label="t('video.sharp')">
+  <svg
+    class="curve"
+    viewBox="0 0 100 40"
+    preserveAspectRatio="none"
+    role="img"
+    :aria-label="t('video.sharp')"
+  >
     <rect
       v-for="(l, k) in video.laps"
       :key="`l${k}`"
