@@ -263,17 +263,18 @@ def test_a_folder_may_hold_photos_and_video(film: Path, tmp_path: Path) -> None:
     recipe = recipe_for(Grade.ROUGH, {})
     result = Runner(store, Quiet()).run(recipe, {"photos": settings, "masks": {"folder": None}}, "photos")
     listed = read_photo_list(store.folder(result.versions["photos"]))
-    assert [p.path for p in listed.photos][0] == "photo.jpg"
+    assert listed.photos[0].path == "photo.jpg"
     assert len(listed.usable) == len(taken) + 1
     assert all(listed.file(p).is_file() for p in listed.photos)
     # the same folder again takes the frames that are there
     before = taken[0].stat().st_mtime_ns
     assert _sources(folder, out) == settings
     assert taken[0].stat().st_mtime_ns == before
+    bad = tmp_path / "bad"
+    bad.mkdir()
+    (bad / "broken.mov").write_bytes(b"no film")
     with pytest.raises(PlainError, match="no video"):
-        (tmp_path / "bad").mkdir()
-        (tmp_path / "bad" / "broken.mov").write_bytes(b"no film")
-        _sources(tmp_path / "bad", tmp_path / "none")
+        _sources(bad, tmp_path / "none")
 
 
 class Quiet:
