@@ -29,7 +29,7 @@ _WORDS: dict[Cause, tuple[str, str]] = {
         "Mask the subject in all photos (Masks), or walk round it with everything about it at rest.",
     ),
     "too few matches": (
-        "Too few places of the photos can be found again in others",
+        "No two photos share enough places that can be told from others",
         "Take photos that overlap by 60 % or more, sharp, of a subject with texture, moving sideways by a step between them.",
     ),
     "no parallax": (
