@@ -28,7 +28,7 @@ def aligned(data) -> Model:  # type: ignore[no-untyped-def]
 
 def test_a_close_spaced_arc_that_stands_still_at_first_is_placed_whole(rng: np.random.Generator) -> None:
     """15 degrees in 30 frames, five standing still, focal length guessed 20 % off: neighbours show no depth."""
-    data = seen_by(rng, cloud(rng), arc(15, 30, still=5), reach=7)
+    data = seen_by(rng, cloud(rng, 300), arc(15, 30, still=5), reach=7)
     model = aligned(data)
     assert model.placed.all()
     assert model.lenses[0].fx == pytest.approx(LENS.fx, rel=0.02)
@@ -79,7 +79,7 @@ def test_a_lens_does_not_run_away_on_a_short_arc(rng: np.random.Generator) -> No
 
 
 def test_a_wide_walk_determines_the_lens(rng: np.random.Generator) -> None:
-    model = aligned(seen_by(rng, cloud(rng, 900), arc(160, 18), noise=0.1))
+    model = aligned(seen_by(rng, cloud(rng, 600), arc(160, 14), noise=0.1))
     assert {"f", "k1", "cx", "cy"} <= set(model.lens_words()[0]["solved"])
     assert model.lenses[0].fx == pytest.approx(LENS.fx, rel=2e-3)
     assert model.lenses[0].cx == pytest.approx(LENS.cx, abs=0.5)
