@@ -16,7 +16,7 @@ from vast_quarry.pipeline.registry import STEPS
 from vast_quarry.pipeline.step import StepSettings
 
 #: settings that say where things lie on this machine; a recipe can be replayed on other photos
-PLACES = {("photos", "folder"), ("masks", "folder")}
+PLACES = {("photos", "folder"), ("photos", "frames"), ("masks", "folder")}
 
 
 def first_misfit(error: ValidationError) -> tuple[str, str]:

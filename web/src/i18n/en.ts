@@ -384,7 +384,7 @@ export const en = {
     cropRange: 'this range only',
     scale: 'Size',
     by: 'Frames by',
-    motion: 'degrees turned, sharpest',
+    motion: 'degrees turned',
     degrees: 'Most degrees about the subject between neighbours',
     spoilt: 'Blurred or shaken: no frame is taken here',
     step: 'every n-th',

@@ -58,6 +58,8 @@ def smoothed_path(s: Scan) -> Array:
 def shake_of(s: Scan) -> Array:
     """How strongly the picture jolts about its even movement at each row (n,), as a share of its width a frame."""
     step = s.move / s.gap[:, None]
+    # how the first row came there is not known
+    step[:1] = step[1:2] if len(step) > 1 else 0.0
     first, last = _windows(s.time, CALM)
     even = np.stack([np.median(step[a:b], axis=0) for a, b in zip(first, last)])
     off = ((step - even) ** 2).sum(1, keepdims=True)
