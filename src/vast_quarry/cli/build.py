@@ -88,13 +88,24 @@ def _frames(video: Path, folder: Path) -> int:
     return len(rows)
 
 
+def _stands_still(videos: list[Path]) -> PlainError:
+    """What to say when all that there is came down to one frame."""
+    whose = f"{videos[0].name}, " if len(videos) == 1 else "the videos, "
+    return PlainError(
+        f"Nothing moves in {whose}or only where it is shaken or blurred, so one frame shows all there is.",
+        "Film while walking round the subject, or while it turns on a turntable and is masked.",
+    )
+
+
 def _sources(photos: Path, out: Path) -> dict[str, Any]:
     """Settings of Photos for a folder of photos, a video, or a folder that holds both."""
     if photos.is_file() and is_video(photos):
-        _frames(photos, out / "frames")
+        if _frames(photos, out / "frames") < 2:
+            raise _stands_still([photos])
         return {"folder": str((out / "frames").resolve())}
     taken, troubles = 0, []
-    for video in find_videos(photos) if photos.is_dir() else ():
+    videos = list(find_videos(photos)) if photos.is_dir() else []
+    for video in videos:
         # names of videos in different folders may be the same
         name = "-".join(video.relative_to(photos).with_suffix("").parts)
         try:
@@ -104,6 +115,8 @@ def _sources(photos: Path, out: Path) -> dict[str, Any]:
             console.print(str(error), markup=False, highlight=False, soft_wrap=True)
     if troubles and not taken and not find_photos(photos):
         raise troubles[0]
+    if taken == 1 and not find_photos(photos):
+        raise _stands_still(videos)
     return {"folder": str(photos.resolve())} | ({"frames": str((out / "frames").resolve())} if taken else {})
 
 
