@@ -284,3 +284,16 @@ class Quiet:
     def stage(self, layer: str, text: str, done: float, total: float, left: float | None = None) -> None: ...
     def end(self, layer: str, seconds: float, reused: bool) -> None: ...
     def say(self, text: str) -> None: ...
+
+
+def test_a_list_of_other_files_is_no_video(film: Path, tmp_path: Path) -> None:
+    """A file named like a film that asks the decoder to open others is refused, wherever they lie."""
+    (tmp_path / "real.mp4").write_bytes(film.read_bytes())
+    for name, text in {
+        "concat.mp4": "ffconcat version 1.0\nfile real.mp4\n",
+        "list.mp4": f"#EXTM3U\n#EXT-X-TARGETDURATION:9\n#EXTINF:9,\nfile://{tmp_path}/real.mp4\n#EXT-X-ENDLIST\n",
+    }.items():
+        (tmp_path / name).write_text(text)
+        with pytest.raises(PlainError, match="no video"):
+            probe(tmp_path / name)
+    assert probe(tmp_path / "real.mp4").frames > 0

@@ -61,7 +61,7 @@ def data(tmp_path: Path) -> Path:
 
 @pytest.fixture
 def client(data: Path) -> TestClient:
-    return TestClient(make_app(data), raise_server_exceptions=False)
+    return TestClient(make_app(data), "http://127.0.0.1", raise_server_exceptions=False)
 
 
 def nothing() -> None:

@@ -6,6 +6,7 @@ import errno
 import io
 import os
 import signal
+import threading
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -14,12 +15,12 @@ import numpy as np
 import pytest
 from fastapi.testclient import TestClient
 from PIL import Image
-from sqlmodel import Session
+from sqlmodel import Session, select
 
 from vast_quarry.server.app import make_app
 from vast_quarry.server.keeper import Keeper
-from vast_quarry.server.models import Job, now
-from vast_quarry.server.services import jobs, pictures, tiles
+from vast_quarry.server.models import Job
+from vast_quarry.server.services import arrivals, jobs, tiles
 from vast_quarry.server.services.folders import folders_of
 from vast_quarry.server.worker import work
 
@@ -31,9 +32,15 @@ def photo(seed: int = 0, size: tuple[int, int] = (96, 72)) -> bytes:
     return out.getvalue()
 
 
+def mask() -> bytes:
+    out = io.BytesIO()
+    Image.new("L", (96, 72), 255).save(out, "PNG")
+    return out.getvalue()
+
+
 @pytest.fixture
 def client(tmp_path: Path) -> TestClient:
-    return TestClient(make_app(tmp_path))
+    return TestClient(make_app(tmp_path), "http://127.0.0.1")
 
 
 def new_project(client: TestClient) -> int:
@@ -100,7 +107,11 @@ def test_a_mask_keeps_the_name_of_its_photo_however_long(client: TestClient) -> 
     project = new_project(client)
     name = "b" * 250
     client.post(f"/api/projects/{project}/photos", files=[("files", (f"{name}.jpg", photo(1)))])
-    client.post(f"/api/projects/{project}/photos/masks", files=[("files", (f"{name}.png", b"x"))])
+    client.post(f"/api/projects/{project}/photos/masks", files=[("files", (f"{name}.png", mask()))])
+    assert client.get(f"/api/projects/{project}/photos").json()[0]["masked"]
+    # one that is no picture is refused, and the one that is there stays
+    broken = [("files", (f"{name}.png", mask()[:60]))]
+    assert "PNG" in client.post(f"/api/projects/{project}/photos/masks", files=broken).json()["refused"][0]
     assert client.get(f"/api/projects/{project}/photos").json()[0]["masked"]
 
 
@@ -135,8 +146,8 @@ def test_a_full_disk_is_said_and_nothing_is_left_half(client: TestClient, monkey
     def full(*_: object) -> None:
         raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
 
-    monkeypatch.setattr(pictures.shutil, "copyfileobj", full)
-    answer = TestClient(client.app, raise_server_exceptions=False).post(
+    monkeypatch.setattr(arrivals, "sync", full)
+    answer = TestClient(client.app, "http://127.0.0.1", raise_server_exceptions=False).post(
         f"/api/projects/{project}/photos", files=[("files", ("b.jpg", photo(2)))]
     )
     assert answer.status_code == 507
@@ -160,13 +171,22 @@ def test_a_project_removed_while_its_job_runs(
 
     real = worker.places_of
 
+    answers = []
+
     def remove_first(folders: object) -> object:
-        client.delete(f"/api/projects/{project}")
         monkeypatch.setattr(worker, "places_of", real)
+        removing = threading.Thread(target=lambda: answers.append(client.delete(f"/api/projects/{project}")))
+        removing.start()
+        with Session(client.app.state.engine) as session:  # type: ignore[attr-defined]
+            wait_for("cancel", 20, lambda: bool(session.exec(select(Job).where(Job.cancel)).first()))
+        assert removing.is_alive()  # it waits until nobody is at work in the project's folder
         return real(folders)  # type: ignore[arg-type]
 
     monkeypatch.setattr(worker, "places_of", remove_first)
     work(tmp_path, once=True)
+    wait_for("removal", 20, lambda: bool(answers))
+    assert answers[0].status_code == 204
+    assert not folders_of(tmp_path, project).root.exists()
     states = {j["id"]: j["state"] for j in client.get("/api/jobs").json()}
     assert states == {job["id"]: "done"}  # the removed project's job is gone, the other one was run
     assert client.get(f"/api/projects/{project}/photos").status_code == 404
@@ -190,14 +210,18 @@ def test_a_job_that_takes_the_worker_down_again_and_again_is_given_up(client: Te
     with Session(engine) as session:
         job = jobs.add_job(session, project, "run", {"layer": "photos"})
         for _ in range(jobs.TRIES):
-            assert job.state == "queued"
-            job.state, job.heartbeat = "running", now()
-            session.add(job)
-            session.commit()
-            time.sleep(0.01)
-            jobs.requeue_lost(session, silence=0.0)
+            # the machine is started again meanwhile: that is not the job's doing
+            for _ in range(5):
+                assert jobs.next_job(session).id == job.id  # type: ignore[union-attr]
+                jobs.requeue_lost(session)
+                session.refresh(job)
+                assert job.state == "queued"
+            assert jobs.next_job(session) is not None
+            jobs.note_death(session)
+            jobs.requeue_lost(session)
             session.refresh(job)
         assert job.state == "failed"
+        assert "3 times" in job.message
         assert "memory" in job.message
 
 

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import base64
+import errno
 import io
 import json
+import os
 from pathlib import Path
 from typing import Any
 
@@ -13,10 +15,14 @@ import numpy as np
 import pytest
 from fastapi.testclient import TestClient
 from PIL import Image
+from sqlmodel import Session, select
 
+from vast_quarry.server import demo
 from vast_quarry.server.app import make_app
-from vast_quarry.server.services import judging, uploads
+from vast_quarry.server.models import Project
+from vast_quarry.server.services import arrivals, judging, uploads
 from vast_quarry.server.services.folders import folders_of
+from vast_quarry.server.startup import take_in_what_came
 from vast_quarry.server.worker import work
 
 TUS = {"Tus-Resumable": "1.0.0"}
@@ -30,7 +36,7 @@ def data(tmp_path: Path) -> Path:
 
 @pytest.fixture
 def client(data: Path) -> TestClient:
-    return TestClient(make_app(data), raise_server_exceptions=False)
+    return TestClient(make_app(data), "http://127.0.0.1", raise_server_exceptions=False)
 
 
 def new_project(client: TestClient) -> int:
@@ -69,7 +75,10 @@ def test_an_upload_that_was_cut_goes_on_where_it_was(client: TestClient) -> None
     rest = client.patch(where, content=whole[1000:], headers={**PATCH, "Upload-Offset": "1000"})
     assert rest.headers["Upload-Offset"] == str(len(whole))
     assert [p["path"] for p in client.get(f"/api/projects/{project}/photos").json()] == ["Straße 8.jpg"]
-    assert client.head(where, headers=TUS).status_code == 404
+    # who did not hear that it is there asks again, and does not send it twice
+    assert client.head(where, headers=TUS).headers["Upload-Offset"] == str(len(whole))
+    assert client.patch(where, content=b"", headers={**PATCH, "Upload-Offset": str(len(whole))}).status_code == 204
+    assert len(client.get(f"/api/projects/{project}/photos").json()) == 1
 
 
 def test_uploads_that_cannot_be_taken(client: TestClient, data: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -317,3 +326,71 @@ def test_a_run_of_everything_leaves_out_what_is_proposed_unless_somebody_decided
     usable, log = run()
     assert usable == 4
     assert "judging" not in log
+
+
+def test_a_photo_whose_last_byte_came_before_a_kill_is_taken_in(client: TestClient, data: Path) -> None:
+    """The bytes are all there, but the server ended before the photo had its name: asked again, or started again."""
+    project = new_project(client)
+    root = folders_of(data, project).root / "uploads"
+    wheres = [begin(client, project, f"{k}.jpg", len(jpeg(k))) for k in range(3)]
+    for k, where in enumerate(wheres):
+        (root / f"{where.rsplit('/', 1)[1]}.part").write_bytes(jpeg(k))
+    asked = client.head(wheres[0], headers=TUS)
+    assert asked.headers["Upload-Offset"] == asked.headers["Upload-Length"]
+    assert [p["path"] for p in client.get(f"/api/projects/{project}/photos").json()] == ["0.jpg"]
+    # one had its name already, but that was not noted
+    number = wheres[1].rsplit("/", 1)[1]
+    os.link(root / f"{number}.part", folders_of(data, project).photos / "1.jpg")
+    assert take_in_what_came(client.app.state.engine, data) == 0  # type: ignore[attr-defined]
+    photos = folders_of(data, project).photos
+    assert {p.name: p.read_bytes() for p in photos.iterdir()} == {f"{k}.jpg": jpeg(k) for k in range(3)}
+    assert not list(root.glob("*.part"))
+
+
+def test_a_disk_that_is_full_at_the_last_step_keeps_what_came(
+    client: TestClient, data: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    project, whole = new_project(client), jpeg(4)
+    where = begin(client, project, "late.jpg", len(whole))
+
+    def full(*_: object) -> None:
+        raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
+
+    monkeypatch.setattr(arrivals, "sync", full)
+    answer = client.patch(where, content=whole, headers={**PATCH, "Upload-Offset": "0"})
+    assert answer.status_code == 507
+    assert "disk is full" in answer.json()["detail"]
+    monkeypatch.undo()
+    assert client.get(f"/api/projects/{project}/photos").json() == []
+    assert client.head(where, headers=TUS).headers["Upload-Offset"] == str(len(whole))
+    assert [p["path"] for p in client.get(f"/api/projects/{project}/photos").json()] == ["late.jpg"]
+
+
+def test_two_that_go_on_with_one_upload_and_one_that_sends_too_much(client: TestClient, data: Path) -> None:
+    project, whole = new_project(client), jpeg(5)
+    where = begin(client, project, "two.jpg", len(whole))
+    number = where.rsplit("/", 1)[1]
+    folders = folders_of(data, project)
+    with uploads.receiving(folders, number):
+        assert client.patch(where, content=whole, headers={**PATCH, "Upload-Offset": "0"}).status_code == 423
+        assert client.head(where, headers=TUS).status_code == 423
+    assert client.patch(where, content=whole[:500], headers={**PATCH, "Upload-Offset": "0"}).status_code == 204
+    more = client.patch(where, content=whole[500:] + b"more", headers={**PATCH, "Upload-Offset": "500"})
+    assert more.status_code == 413
+    assert client.head(where, headers=TUS).headers["Upload-Offset"] == "500"
+    assert client.patch(where, content=whole[500:], headers={**PATCH, "Upload-Offset": "500"}).status_code == 204
+    assert (folders.photos / "two.jpg").read_bytes() == whole
+
+
+def test_a_demo_that_is_broken_off_leaves_no_empty_project(data: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    engine = make_app(data).state.engine
+
+    def breaks(*_: object, **__: object) -> None:
+        raise KeyboardInterrupt
+
+    monkeypatch.setattr(demo.shutil, "copytree", breaks)
+    with pytest.raises(KeyboardInterrupt):
+        demo.add_demo(engine, data, None)  # type: ignore[arg-type]
+    with Session(engine) as session:
+        assert session.exec(select(Project)).all() == []
+    assert not (data / "projects").exists() or not list((data / "projects").iterdir())

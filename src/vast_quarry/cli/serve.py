@@ -16,6 +16,10 @@ from vast_quarry.core.errors import PlainError
 console = Console(soft_wrap=True)
 
 
+#: addresses that only this machine reaches
+LOOPBACK = ("127.0.0.1", "localhost", "::1")
+
+
 def _default_data() -> Path:
     return Path(os.environ.get("XDG_DATA_HOME") or Path.home() / ".local" / "share") / "vast-quarry"
 
@@ -31,13 +35,29 @@ def serve(
     # the server is heavy to load: only those who serve wait for it
     import uvicorn
 
+    from vast_quarry.core.formats.lock import Taken, hold, release
     from vast_quarry.server.app import make_app
     from vast_quarry.server.demo import add_demo
     from vast_quarry.server.keeper import Keeper
+    from vast_quarry.server.log import write_log
+    from vast_quarry.server.startup import take_in_what_came
 
     folder = (data or _default_data()).resolve()
+    if host not in LOOPBACK:
+        raise PlainError(
+            f"{host} is not an address of this machine alone: whoever reaches it could see and delete all projects.",
+            "Leave --host out; to work from elsewhere, forward the port through ssh -L.",
+        )
+    address = f"http://{host}:{port}/"
     try:
+        owned = hold(folder / "server.lock", {"address": address})
+        write_log(folder, "server")
         app = make_app(folder)
+    except Taken as error:
+        raise PlainError(
+            f"The projects in {folder} are open in another Vast Quarry{error.whose}.",
+            "Use that one, stop it, or choose another folder with --data.",
+        ) from error
     except OSError as error:
         raise PlainError(
             f"The folder {folder} cannot be written ({error.strerror}).", "Choose another with --data."
@@ -45,8 +65,8 @@ def serve(
     if demo:
         with make_reporter(console) as reporter:
             add_demo(app.state.engine, folder, reporter)
+    take_in_what_came(app.state.engine, folder)
     keeper = Keeper(app.state.engine, folder)
-    address = f"http://{host}:{port}/"
     console.print(f"Vast Quarry is at {address}  (Ctrl-C stops it)", highlight=False)
     if open_page:
         webbrowser.open(address)
@@ -55,3 +75,4 @@ def serve(
         server.run()
     finally:
         keeper.close()
+        release(owned)

@@ -100,10 +100,10 @@ class Runner:
         chosen = STEPS[: [s.layer for s in STEPS].index(until) + 1]
         # impossible settings are told before anything is computed
         settings = [recipe.settings(s.layer, s.settings_model, places.get(s.layer, {})) for s in chosen]
-        executor = LazyExecutor()
+        executor, memory = LazyExecutor(), MemoryWatch()
         at_once = True
         try:
-            with MemoryWatch() as memory:
+            with self.store.making(), memory:
                 for step, values in zip(chosen, settings):
                     self.layer = step.layer
                     if not (from_in_use and step.layer != until and self._take(step, result)):

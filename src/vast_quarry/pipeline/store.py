@@ -5,6 +5,10 @@ Layout below the root::
     versions/<layer>/<number>/version.json   and the step's files
     versions/<layer>/<key>.partial/          a run under way; found again by its key after a kill
     versions/in-use.json                     which version of each layer feeds the layers below it
+    versions/.lock                           held by whoever makes versions here
+
+A version comes into being by one rename, after everything in it is on the disk, and lists its files with their sizes: it
+is whole, or it is not there.
 """
 
 from __future__ import annotations
@@ -12,6 +16,8 @@ from __future__ import annotations
 import hashlib
 import json
 import os
+from collections.abc import Iterator
+from contextlib import contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -19,7 +25,9 @@ from typing import Any
 from pydantic import BaseModel
 
 from vast_quarry.core.errors import PlainError
-from vast_quarry.core.formats.atomic import write_json
+from vast_quarry.core.formats.atomic import read_json, sync, write_json
+from vast_quarry.core.formats.documents import changed
+from vast_quarry.core.formats.lock import Taken, lock
 
 #: raised when a change of the code makes earlier results of the same settings differ
 FORMAT = 1
@@ -39,6 +47,8 @@ class Version(BaseModel):
     made: str
     #: seconds of each stage, in order
     stages: dict[str, float] = {}
+    #: bytes of each file of the version; none in versions made before this was noted
+    files: dict[str, int] | None = None
 
     @property
     def name(self) -> str:
@@ -76,17 +86,31 @@ class Store:
                 f"The folder {self.root.parent} cannot be written ({error.strerror or error}).", "Choose another one."
             ) from error
 
+    @contextmanager
+    def making(self) -> Iterator[None]:
+        """Be the only one that makes versions here.
+
+        Raises
+        ------
+        PlainError
+            When somebody else does.
+        """
+        try:
+            with lock(self.root / ".lock"):
+                yield
+        except Taken as error:
+            raise PlainError(
+                f"Another run is at work in {self.root.parent}{error.whose}.", "Wait until it is done, or stop it."
+            ) from error
+
     def versions(self, layer: str) -> list[Version]:
         """All versions of a layer, oldest first; damaged ones are passed over."""
         out = []
         folder = self.root / layer
         if folder.is_dir():
             for entry in folder.iterdir():
-                if entry.name.isdecimal():
-                    try:
-                        out.append(Version.model_validate_json((entry / "version.json").read_bytes()))
-                    except (OSError, ValueError):
-                        continue
+                if entry.name.isdecimal() and (version := _read(entry)) is not None:
+                    out.append(version)
         return sorted(out, key=lambda v: v.number)
 
     def find(self, layer: str, key: str) -> Version | None:
@@ -114,31 +138,56 @@ class Store:
         seconds: float,
         stages: dict[str, float] | None = None,
     ) -> Version:
-        """Turn a partial run into a version."""
-        folder = self.partial(layer, key)
+        """Turn a partial run into a version.
+
+        Raises
+        ------
+        PlainError
+            When its folder is gone: somebody removed it meanwhile.
+        """
+        folder = self.root / layer / f"{key}.partial"
+        if not folder.is_dir():
+            raise PlainError(f"The folder of the run, {folder}, was removed while it ran.", "Run it again.")
+        for left in folder.rglob(".*.partial"):  # what a killed unit was writing
+            left.unlink(missing_ok=True)
+        files = {str(p.relative_to(folder)): p.stat().st_size for p in sorted(folder.rglob("*")) if p.is_file()}
+        files.pop("version.json", None)
+        for inside in {folder / k for k in files} | {p for p in folder.rglob("*") if p.is_dir()}:
+            sync(inside)
         taken = [int(p.name) for p in (self.root / layer).iterdir() if p.name.isdecimal()]
         version = Version(
             layer=layer, number=max(taken, default=0) + 1, key=key, settings=settings, parents=parents, figures=figures,
             findings=findings, seconds=seconds, made=datetime.now(UTC).isoformat(timespec="seconds"),
-            stages={k: round(v, 2) for k, v in (stages or {}).items()},
+            stages={k: round(v, 2) for k, v in (stages or {}).items()}, files=files,
         )  # fmt: skip
         write_json(folder / "version.json", version.model_dump())
         os.replace(folder, self.folder(version))
+        sync(self.root / layer)
         self.use(version)
         return version
 
     def use(self, version: Version) -> None:
-        """Put a version in use."""
-        now = self.in_use()
-        now[version.layer] = version.number
-        write_json(self.root / "in-use.json", now)
+        """Put a version in use.
+
+        Raises
+        ------
+        PlainError
+            When it is no longer whole.
+        """
+        if not whole(self.folder(version), version):
+            raise PlainError(f"Files of {version.name} are missing or cut.", "Run the layer again.")
+        with changed(self.root / "in-use.json") as now:
+            now[version.layer] = version.number
 
     def in_use(self) -> dict[str, int]:
-        """Number of the version in use of each layer."""
-        try:
-            return {str(k): int(v) for k, v in json.loads((self.root / "in-use.json").read_bytes()).items()}
-        except (OSError, ValueError):
-            return {}
+        """Number of the version in use of each layer.
+
+        Raises
+        ------
+        PlainError
+            When the file is there and cannot be read.
+        """
+        return {str(k): int(v) for k, v in read_json(self.root / "in-use.json").items()}
 
     def out_of_date(self) -> list[str]:
         """Layers whose version in use was made from something other than what is now in use."""
@@ -149,3 +198,32 @@ class Store:
             if mine and any(now.get(p) != n for p, n in mine.parents.items()):
                 out.append(layer)
         return out
+
+
+#: versions that were read and found whole, by folder and the time of the last change in it
+_known: dict[tuple[str, int], Version] = {}
+
+
+def _read(folder: Path) -> Version | None:
+    """The version in a folder, if it is whole; looked at once, and again when something in the folder changed."""
+    try:
+        name = (str(folder), max(folder.stat().st_mtime_ns, (folder / "version.json").stat().st_mtime_ns))
+        if name in _known:
+            return _known[name]
+        version = Version.model_validate_json((folder / "version.json").read_bytes())
+    except (OSError, ValueError):
+        return None
+    if not whole(folder, version):
+        return None
+    if len(_known) > 5000:
+        _known.clear()
+    _known[name] = version
+    return version
+
+
+def whole(folder: Path, version: Version) -> bool:
+    """Whether all files of a version are there, as long as they were."""
+    try:
+        return all((folder / name).stat().st_size == size for name, size in (version.files or {}).items())
+    except OSError:
+        return False

@@ -100,7 +100,7 @@ class Taken(BaseModel):
 
 def make_rig_app(settings: ShootSettings) -> FastAPI:
     """The rig with one scene before its camera."""
-    app = FastAPI(title="Practice rig", version="1")
+    app = FastAPI(title="Practice rig", version="1", docs_url=None, redoc_url=None)
     rig = Rig(settings)
     app.state.rig = rig
 

@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
+import logging
 from pathlib import Path
 
 from fastapi import FastAPI, Request
 from fastapi.responses import FileResponse, JSONResponse
 from pydantic import BaseModel
+from sqlalchemy.exc import OperationalError
+from sqlalchemy.orm.exc import StaleDataError
 from starlette.middleware.gzip import GZipMiddleware
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from vast_quarry import __version__
 from vast_quarry.core.errors import PlainError
 from vast_quarry.server.database import open_database
+from vast_quarry.server.guard import Guard
+from vast_quarry.server.log import log_file
 from vast_quarry.server.routers import (
     dispatch,
     finish,
@@ -28,6 +33,8 @@ from vast_quarry.server.routers import (
 )
 from vast_quarry.server.services.ahead import Ahead
 from vast_quarry.server.services.folders import NotFound
+
+log = logging.getLogger(__name__)
 
 #: where the built page is: shipped in the package, or in the working copy
 PAGES = (Path(__file__).parent / "page", Path(__file__).parents[3] / "web" / "dist")
@@ -89,13 +96,17 @@ class Health(BaseModel):
 
 def make_app(data: Path) -> FastAPI:
     """The application over a data folder."""
-    app = FastAPI(title="Vast Quarry", version=__version__, openapi_url="/api/openapi.json", docs_url="/api/docs")
+    # pages about the API would load their scripts from elsewhere; docs/openapi.json tells the same
+    app = FastAPI(
+        title="Vast Quarry", version=__version__, openapi_url="/api/openapi.json", docs_url=None, redoc_url=None
+    )
     app.state.data = data
     app.state.engine = open_database(data)
     app.state.ahead = Ahead()
     app.state.revisions = {}
     app.add_middleware(NoteChanges, revisions=app.state.revisions)
     app.add_middleware(TextZip, minimum_size=2000, compresslevel=3)
+    app.add_middleware(Guard)
     for module in (projects, photos, layers, finish, plan, dispatch, jobs, lenses, tones, videos, uploads):
         app.include_router(module.router)
 
@@ -109,6 +120,26 @@ def make_app(data: Path) -> FastAPI:
         """A failure in the user's words."""
         status = 404 if isinstance(error, NotFound) else 422
         return JSONResponse({"detail": str(error), "what": error.what, "remedy": error.remedy}, status_code=status)
+
+    @app.exception_handler(StaleDataError)
+    def stale(request: Request, error: StaleDataError) -> JSONResponse:
+        """Two changed the same thing at once."""
+        text = "This was changed from somewhere else at the same moment, so nothing was done. Look at it again and repeat it."
+        return JSONResponse({"detail": text}, status_code=409)
+
+    @app.exception_handler(OperationalError)
+    def database(request: Request, error: OperationalError) -> JSONResponse:
+        """The database cannot be written or read just now."""
+        log.error("the database: %s", error.orig)
+        text = f"What you did could not be saved ({error.orig}). Look whether the disk is full, and try again."
+        return JSONResponse({"detail": text}, status_code=507)
+
+    @app.exception_handler(Exception)
+    def broken(request: Request, error: Exception) -> JSONResponse:
+        """A mistake of ours; the server's log has the rest of it."""
+        log.error("%s %s failed", request.method, request.url.path, exc_info=error)
+        text = f"Something went wrong inside the program ({type(error).__name__}). More about it is in {log_file(data, 'server')}."
+        return JSONResponse({"detail": text}, status_code=500)
 
     @app.exception_handler(OSError)
     def disk(request: Request, error: OSError) -> JSONResponse:

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import shutil
 import threading
+from collections.abc import Callable
 from pathlib import Path
 
 import cv2
@@ -53,12 +54,7 @@ def add_demo(engine: Engine, data: Path, reporter: Reporter) -> None:
             if name in there:
                 continue
             project = Project(name=name, grade="dressed" if name == NAMES[0] else "rough")
-            session.add(project)
-            session.commit()
-            session.refresh(project)
-            folders = folders_of(data, project.id or 0)
-            folders.make()
-            shutil.copytree(SHIPPED / "photos", folders.photos, dirs_exist_ok=True)
+            _add(session, data, project, lambda f: shutil.copytree(SHIPPED / "photos", f.photos, dirs_exist_ok=True))
         if PLANNED not in there:
             plan = PlanIn.model_validate(FINIAL)
             total = len(plan.work_out().stations)
@@ -67,19 +63,29 @@ def add_demo(engine: Engine, data: Path, reporter: Reporter) -> None:
         for name, fill in ((SPOILT, _spoil), (FILMED, _film)):
             if name in there:
                 continue
-            project = Project(name=name)
-            session.add(project)
-            session.commit()
-            session.refresh(project)
-            folders = folders_of(data, project.id or 0)
-            folders.make()
-            fill(folders, reporter)
+            _add(session, data, Project(name=name), lambda f, fill=fill: fill(f, reporter))  # type: ignore[misc]
         finished = session.exec(select(Project).where(Project.name == NAMES[0])).first()
         if finished is not None and "texture" not in folders_of(data, finished.id or 0).store.in_use():
             folders = folders_of(data, finished.id or 0)
             done = Runner(folders.store, reporter).run(recipe_of(finished), places_of(folders))
             for layer in done.versions:
                 make_ready(folders, layer)
+
+
+def _add(session: Session, data: Path, project: Project, fill: Callable[[Folders], object]) -> None:
+    """Add a project with its files: both are there, or neither is, whenever this is broken off."""
+    session.add(project)
+    session.flush()
+    folders = folders_of(data, project.id or 0)
+    shutil.rmtree(folders.root, ignore_errors=True)
+    folders.make()
+    try:
+        fill(folders)
+    except BaseException:
+        session.rollback()
+        shutil.rmtree(folders.root, ignore_errors=True)
+        raise
+    session.commit()
 
 
 def _spoil(folders: Folders, reporter: Reporter) -> None:

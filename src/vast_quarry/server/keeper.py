@@ -7,6 +7,7 @@ finished is safe on disk, so a worker that does not answer a cancel is simply ki
 from __future__ import annotations
 
 import contextlib
+import logging
 import os
 import signal
 import subprocess
@@ -16,10 +17,13 @@ import time
 from pathlib import Path
 
 from sqlalchemy import Engine
+from sqlalchemy.exc import SQLAlchemyError
 from sqlmodel import Session, col, select
 
 from vast_quarry.server.models import Job
-from vast_quarry.server.services.jobs import stopped
+from vast_quarry.server.services.jobs import note_death, stopped
+
+log = logging.getLogger(__name__)
 
 #: time a job has for stopping by itself (seconds)
 PATIENCE = 1.1
@@ -44,7 +48,7 @@ class Keeper:
         self._worker = self._start()
         self._ended: list[float] = []
         self._unwanted: tuple[int, float] | None = None
-        self._running: int | None = None
+        self._noted: int | None = None
         self._thread = threading.Thread(target=self._watch, daemon=True, name="keeper")
         self._thread.start()
 
@@ -54,29 +58,42 @@ class Keeper:
 
     def _watch(self) -> None:
         while not self._over.wait(LOOK):
-            if self._worker.poll() is not None:
-                self._restart()
-            unwanted = self._unwanted_job()
-            if unwanted is None:
-                self._unwanted = None
-            elif self._unwanted is None or self._unwanted[0] != unwanted:
-                self._unwanted = (unwanted, time.monotonic())
-            elif time.monotonic() - self._unwanted[1] > PATIENCE:
-                self._kill()
-                self._note_stopped(unwanted)
-                self._unwanted = self._running = None
+            try:
+                self._look()
+            except (SQLAlchemyError, OSError, subprocess.SubprocessError):
+                # the keeper outlives a database that cannot be used for a while: nobody else would watch the worker
+                log.exception("the keeper could not look after the worker")
+                self._over.wait(2.0)
+
+    def _look(self) -> None:
+        if self._worker.poll() is not None:
+            self._note_death()
+            self._restart()
+        unwanted = self._unwanted_job()
+        if unwanted is None:
+            self._unwanted = None
+        elif self._unwanted is None or self._unwanted[0] != unwanted:
+            self._unwanted = (unwanted, time.monotonic())
+        elif time.monotonic() - self._unwanted[1] > PATIENCE:
+            self._kill()
+            self._note_stopped(unwanted)
+            self._unwanted = None
+            self._restart()
+
+    def _note_death(self) -> None:
+        """A worker that ended by itself may have been taken down by its job."""
+        log.error("the worker ended with %s", self._worker.returncode)
+        if self._over.is_set() or self._noted == self._worker.pid:
+            return
+        with Session(self.engine) as session:
+            note_death(session)
+        self._noted = self._worker.pid
 
     def _unwanted_job(self) -> int | None:
-        """The job that runs though its user cancelled it or removed its project."""
+        """A job that runs though its user cancelled it."""
         with Session(self.engine) as session:
-            job = session.exec(select(Job).where(Job.state == "running").order_by(col(Job.id))).first()
-            if job is not None:
-                self._running = job.id
-                return job.id if job.cancel else None
-            if self._running is not None and session.get(Job, self._running) is None:
-                return self._running
-        self._running = None
-        return None
+            unwanted = select(Job.id).where(Job.state == "running", col(Job.cancel)).order_by(col(Job.id))
+            return session.exec(unwanted).first()
 
     def _note_stopped(self, job_id: int) -> None:
         with Session(self.engine) as session:

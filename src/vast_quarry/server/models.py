@@ -14,10 +14,18 @@ def now() -> str:
     return datetime.now(UTC).isoformat(timespec="milliseconds")
 
 
+_REVISION = Column("revision", Integer, nullable=False, server_default="1")
+
+
 class Project(SQLModel, table=True):
-    """One object or place being recorded."""
+    """One object or place being recorded. Numbers never come again: folders, caches and other pages go by them."""
+
+    __table_args__ = {"sqlite_autoincrement": True}
+    #: who writes a row that somebody else has written since it was read is refused (StaleDataError)
+    __mapper_args__ = {"version_id_col": _REVISION}
 
     id: int | None = Field(default=None, primary_key=True)
+    revision: int | None = Field(default=None, sa_column=_REVISION)
     name: str
     made: str = Field(default_factory=now)
     grade: str = "dressed"
@@ -42,6 +50,8 @@ class TonePreset(SQLModel, table=True):
 class Job(SQLModel, table=True):
     """Work that is queued, runs or is over."""
 
+    __table_args__ = {"sqlite_autoincrement": True}
+
     id: int | None = Field(default=None, primary_key=True)
     project_id: int = Field(
         sa_column=Column(Integer, ForeignKey("project.id", ondelete="CASCADE"), nullable=False, index=True)
@@ -64,3 +74,5 @@ class Job(SQLModel, table=True):
     started: str | None = None
     ended: str | None = None
     heartbeat: str | None = None
+    #: how often a worker died over it
+    deaths: int = 0

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import logging
 import os
 import signal
 import threading
@@ -11,20 +12,26 @@ from concurrent.futures import InvalidStateError
 from pathlib import Path
 
 from sqlalchemy import Engine
+from sqlalchemy.exc import SQLAlchemyError
 from sqlmodel import Session
 
 from vast_quarry.core.errors import PlainError
+from vast_quarry.core.formats.lock import release, wait_for
 from vast_quarry.core.progress import Cancelled
+from vast_quarry.pipeline.recipe import Recipe
 from vast_quarry.pipeline.run import Runner
 from vast_quarry.server.database import open_database
+from vast_quarry.server.log import write_log
 from vast_quarry.server.models import Job, Project, now
 from vast_quarry.server.services import videos
 from vast_quarry.server.services.folders import folders_of
-from vast_quarry.server.services.jobs import STOPPED, next_job, requeue_lost
+from vast_quarry.server.services.jobs import STOPPED, lane_of, next_job, requeue_lost
 from vast_quarry.server.services.judging import judge_project, proposed_out
 from vast_quarry.server.services.layers import places_of, recipe_of
 from vast_quarry.server.services.shooting import shoot_project
 from vast_quarry.server.services.world import make_ready
+
+log = logging.getLogger(__name__)
 
 
 class JobReporter:
@@ -108,7 +115,10 @@ def run_job(engine: Engine, data: Path, job: Job) -> None:
 
     def beat() -> None:
         while not over.wait(0.8):
-            reporter.beat()
+            try:
+                reporter.beat()
+            except SQLAlchemyError:  # a disk that is full now may not be in a second
+                log.exception("the job's progress could not be written")
 
     threading.Thread(target=beat, daemon=True).start()
     state, message = "done", ""
@@ -121,10 +131,10 @@ def run_job(engine: Engine, data: Path, job: Job) -> None:
         if job.kind == "run":
             runner = Runner(folders.store, reporter)
             runner.cancelled = cancelled
-            recipe = recipe_of(project)
-            for layer, values in job.params.get("changes", {}).items():
-                recipe.layers[layer].update(values)
-            if job.params.get("everything") and (out := proposed_out(folders, project.left_out)):
+            recipe = Recipe.model_validate(job.params["recipe"]) if "recipe" in job.params else recipe_of(project)
+            if job.params.get("everything") and (
+                out := proposed_out(folders, job.params.get("left_out", project.left_out))
+            ):
                 # nobody has decided about these: what judging proposes counts, and is said
                 leave = recipe.layers["photos"]
                 leave["leave_out"] = sorted({*leave.get("leave_out", ()), *out})
@@ -151,30 +161,74 @@ def run_job(engine: Engine, data: Path, job: Job) -> None:
     except PlainError as error:
         state, message = "failed", str(error)
     except Exception as error:
+        log.exception("job %s (%s) failed", job.id, job.kind)
         state, message = "failed", f"Something went wrong inside the program ({type(error).__name__}: {error})."
     finally:
         over.set()
-    reporter.write(state=state, message=message, pause=False, ended=now(), seconds_left=None, line=message or "Done")
+    _until_written(
+        reporter, state=state, message=message, pause=False, ended=now(), seconds_left=None, line=message or "Done"
+    )
+
+
+def _until_written(reporter: JobReporter, **values: object) -> None:
+    """Write how a job ended, however long the database cannot be written: a job that is over must not run again."""
+    while True:
+        try:
+            reporter.write(**values)
+            return
+        except SQLAlchemyError:
+            log.exception("the end of a job could not be written; trying again")
+            time.sleep(2.0)
+
+
+def _end_with(parent: int) -> None:
+    """End this process and all its helpers as soon as its server is gone, also in the middle of a job."""
+
+    def watch() -> None:
+        while os.getppid() == parent:
+            time.sleep(0.3)
+        log.error("the server is gone; the worker ends")
+        os.killpg(0, signal.SIGKILL)
+
+    threading.Thread(target=watch, daemon=True, name="watch of the server").start()
+
+
+class Lanes:
+    """Jobs under way side by side: one run, one light job, and shoots, which mostly wait for devices or people."""
+
+    def __init__(self, engine: Engine, data: Path) -> None:
+        self.engine, self.data = engine, data
+        self.going: dict[int, tuple[str, threading.Thread]] = {}
+
+    def start(self) -> bool:
+        """Begin a job that may begin now, if there is one."""
+        self.going = {k: v for k, v in self.going.items() if v[1].is_alive()}
+        taken = {lane_of(kind) for kind, _ in self.going.values()} - {"shoot"}
+        with Session(self.engine) as session:
+            requeue_lost(session, besides=self.going)
+            job = next_job(session, taken)
+        if job is None or job.id is None:
+            return False
+        thread = threading.Thread(target=run_job, args=(self.engine, self.data, job), name=f"job {job.id}", daemon=True)
+        self.going[job.id] = (job.kind, thread)
+        thread.start()
+        return True
 
 
 def work(data: Path, parent: int | None = None, once: bool = False) -> None:
-    """Run jobs until told to stop, or until the parent process is gone."""
-    engine = open_database(data)
-    if parent is not None:  # this worker is the only one: what runs by the book was left by one that died
-        with Session(engine) as session:
-            requeue_lost(session, silence=0.0)
-    while True:
-        if parent is not None and os.getppid() != parent:
+    """Run jobs until told to stop, or with ``once`` until none is left."""
+    engine = open_database(data, migrate=parent is None)
+    lanes = Lanes(engine, data)
+    while parent is None or os.getppid() == parent:
+        try:
+            if lanes.start():
+                continue
+        except SQLAlchemyError:
+            log.exception("the list of jobs cannot be read or written")
+            time.sleep(2.0)
+        if once and not any(thread.is_alive() for _, thread in lanes.going.values()):
             return
-        with Session(engine) as session:
-            requeue_lost(session)
-            job = next_job(session)
-        if job is not None:
-            run_job(engine, data, job)
-        elif once:
-            return
-        else:
-            time.sleep(0.4)
+        time.sleep(0.02 if once else 0.4)
 
 
 def _quiet_when_stopping(args: threading.ExceptHookArgs) -> None:
@@ -193,7 +247,16 @@ def main() -> None:
     signal.signal(signal.SIGTERM, lambda *_: os._exit(0))
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     threading.excepthook = _quiet_when_stopping
+    write_log(a.data, "worker")
+    if a.parent is not None:
+        _end_with(a.parent)
+    # a worker of a server that was killed may need a moment to end
+    handle = wait_for(a.data / "worker.lock")
+    log.info("worker %s begins", os.getpid())
     work(a.data, a.parent)
+    release(handle)
+    if a.parent is not None:  # its server is gone: what its jobs have started must not outlive it
+        os.killpg(0, signal.SIGKILL)
 
 
 if __name__ == "__main__":

@@ -204,7 +204,12 @@ export interface paths {
         post?: never;
         /**
          * Remove Project
-         * @description Remove a project with its files; a job that runs on it stops.
+         * @description Remove a project with its files; a job that runs on it is stopped first.
+         *
+         *     Raises
+         *     ------
+         *     PlainError
+         *         When its job does not stop, and everything stays; or when files cannot be deleted, which are named.
          */
         delete: operations["remove_project_api_projects__project_id__delete"];
         options?: never;
@@ -1304,7 +1309,7 @@ export interface paths {
         options?: never;
         /**
          * How Far
-         * @description How much has come.
+         * @description How much has come. What came whole before a kill is taken in now: its sender will not come back with more.
          */
         head: operations["how_far_api_projects__project_id__uploads__number__head"];
         /**
@@ -1802,72 +1807,52 @@ export interface components {
             widest_px?: number | null;
         };
         /**
-         * Job
-         * @description Work that is queued, runs or is over.
+         * JobOut
+         * @description A job, as told to the page.
          */
-        Job: {
-            /**
-             * Cancel
-             * @default false
-             */
+        JobOut: {
+            /** Cancel */
             cancel: boolean;
-            /**
-             * Done
-             * @default 0
-             */
+            /** Done */
             done: number;
             /** Ended */
-            ended?: string | null;
+            ended: string | null;
             /** Heartbeat */
-            heartbeat?: string | null;
+            heartbeat: string | null;
             /** Id */
-            id?: number | null;
-            /** Kind */
-            kind: string;
+            id: number;
             /**
-             * Layer
-             * @default
+             * Kind
+             * @enum {string}
              */
+            kind: "run" | "shoot" | "look" | "frames" | "judge";
+            /** Layer */
             layer: string;
             /** Log */
-            log?: string[];
+            log: string[];
             /** Made */
-            made?: string;
-            /**
-             * Message
-             * @default
-             */
+            made: string;
+            /** Message */
             message: string;
-            /** Params */
-            params?: {
-                [key: string]: unknown;
-            };
-            /**
-             * Pause
-             * @default false
-             */
+            /** Pause */
             pause: boolean;
             /** Project Id */
             project_id: number;
             /** Seconds Left */
-            seconds_left?: number | null;
-            /**
-             * Stage
-             * @default
-             */
+            seconds_left: number | null;
+            /** Stage */
             stage: string;
             /** Started */
-            started?: string | null;
+            started: string | null;
             /**
              * State
-             * @default queued
+             * @enum {string}
              */
-            state: string;
-            /**
-             * Total
-             * @default 0
-             */
+            state: "queued" | "running" | "done" | "failed" | "cancelled";
+            /** Total */
             total: number;
+            /** Until */
+            until: string | null;
         };
         /**
          * Keep
@@ -2943,7 +2928,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Job"][];
+                    "application/json": components["schemas"]["JobOut"][];
                 };
             };
         };
@@ -2983,7 +2968,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Job"];
+                    "application/json": components["schemas"]["JobOut"];
                 };
             };
             /** @description Validation Error */
@@ -3014,7 +2999,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Job"];
+                    "application/json": components["schemas"]["JobOut"];
                 };
             };
             /** @description Validation Error */
@@ -3045,7 +3030,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Job"];
+                    "application/json": components["schemas"]["JobOut"];
                 };
             };
             /** @description Validation Error */
@@ -3388,7 +3373,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Job"];
+                    "application/json": components["schemas"]["JobOut"];
                 };
             };
             /** @description Validation Error */
@@ -3772,7 +3757,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Job"];
+                    "application/json": components["schemas"]["JobOut"];
                 };
             };
             /** @description Validation Error */
@@ -4270,7 +4255,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Job"];
+                    "application/json": components["schemas"]["JobOut"];
                 };
             };
             /** @description Validation Error */
@@ -4989,7 +4974,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Job"];
+                    "application/json": components["schemas"]["JobOut"];
                 };
             };
             /** @description Validation Error */
@@ -5143,8 +5128,8 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                number: string;
                 project_id: number;
+                number: string;
             };
             cookie?: never;
         };
@@ -5250,7 +5235,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Job"];
+                    "application/json": components["schemas"]["JobOut"];
                 };
             };
             /** @description Validation Error */
@@ -5348,7 +5333,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Job"];
+                    "application/json": components["schemas"]["JobOut"];
                 };
             };
             /** @description Validation Error */
@@ -5415,7 +5400,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Job"];
+                    "application/json": components["schemas"]["JobOut"];
                 };
             };
             /** @description Validation Error */

@@ -1,10 +1,12 @@
-"""Writing files so that a killed process or a full disk never leaves half a file under the final name."""
+"""Writing files so that a killed process, a power cut or a full disk never leaves half a file under the final name."""
 
 from __future__ import annotations
 
 import json
 import os
+import secrets
 import shutil
+import zipfile
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -12,16 +14,39 @@ from typing import IO, Any
 
 import numpy as np
 
+from vast_quarry.core.errors import PlainError
+
+
+def sync(path: Path) -> None:
+    """Have a file, or a folder's list of names, on the disk itself before going on."""
+    handle = os.open(path, os.O_RDONLY)
+    try:
+        os.fsync(handle)
+    finally:
+        os.close(handle)
+
 
 @contextmanager
-def atomic_write(path: Path) -> Iterator[IO[bytes]]:
-    """Open a temporary neighbour of ``path`` for writing bytes; rename it into place when all went well."""
-    temporary = path.with_name(f".{path.name}.{os.getpid()}.partial")
+def atomic_write(path: Path, durable: bool = False) -> Iterator[IO[bytes]]:
+    """Open a temporary neighbour of ``path`` for writing bytes; rename it into place when all went well.
+
+    Parameters
+    ----------
+    path : Path
+    durable : bool
+        Come back only when file and name are on the disk itself: for what nobody could make again.
+    """
+    # two threads of one process may write the same file at once
+    temporary = path.with_name(f".{path.name}.{os.getpid()}.{secrets.token_hex(4)}.partial")
     try:
-        with open(temporary, "wb") as out:
+        with open(temporary, "xb") as out:
             yield out
             out.flush()
+            if durable:
+                os.fsync(out.fileno())
         os.replace(temporary, path)
+        if durable:
+            sync(path.parent)
     finally:
         temporary.unlink(missing_ok=True)
 
@@ -34,16 +59,60 @@ def _plain(value: Any) -> Any:
     raise TypeError(f"cannot be written as JSON: {type(value).__name__}")
 
 
-def write_json(path: Path, value: Any) -> None:
+def write_json(path: Path, value: Any, durable: bool = True) -> None:
     """Write JSON (UTF-8), numpy values as plain numbers and lists."""
-    with atomic_write(path) as out:
+    with atomic_write(path, durable) as out:
         out.write(json.dumps(value, indent=1, default=_plain, ensure_ascii=False).encode())
+
+
+def read_json(path: Path, kind: type[dict] | type[list] = dict) -> Any:
+    """What a JSON file of ours holds; an empty one of its kind where there is no file.
+
+    A file that is there and cannot be read is never taken for an empty one: written back, that would lose what it holds.
+
+    Raises
+    ------
+    PlainError
+        When the file is there and cannot be read, or holds something else.
+    """
+    try:
+        found = json.loads(path.read_bytes())
+    except FileNotFoundError:
+        return kind()
+    except (OSError, ValueError) as error:
+        raise PlainError(
+            f"{path} cannot be read ({getattr(error, 'strerror', None) or 'it is damaged'}), and is left as it is.",
+            "Put it back from a copy; or move it away, and what it held is asked for again.",
+        ) from error
+    if not isinstance(found, kind):
+        raise PlainError(f"{path} holds something else than it should, and is left as it is.", "Move it away.")
+    return found
 
 
 def write_arrays(path: Path, **arrays: Any) -> None:
     """Write arrays as an uncompressed NPZ file."""
     with atomic_write(path) as out:
         np.savez(out, **arrays)  # type: ignore[arg-type]
+
+
+def is_whole(path: Path) -> bool:
+    """Whether a file is there and not cut: what a power cut left empty or short is to be made again.
+
+    Of archives of arrays the end is looked at, which lists what is in them; an array has to be as long as its head says;
+    JSON has to be complete; of others only that there is something.
+    """
+    try:
+        if path.stat().st_size == 0:
+            return False
+        if path.suffix == ".npz":
+            return zipfile.is_zipfile(path)
+        if path.suffix == ".npy":
+            np.load(path, mmap_mode="r")
+        elif path.suffix == ".json":
+            json.loads(path.read_bytes())
+        return True
+    except (OSError, ValueError, EOFError):
+        return False
 
 
 def link_or_copy(source: Path, target: Path) -> None:

@@ -34,7 +34,7 @@ def read_mask(path: Path, width: int, height: int) -> NDArray[np.bool_]:
             size, values = image.size, None
             if size == (width, height):
                 values = np.asarray(image.convert("L"))
-    except (OSError, ValueError, SyntaxError) as error:
+    except (OSError, ValueError, SyntaxError, Image.DecompressionBombError) as error:
         raise PlainError(f"The mask {path.name} cannot be read.", "Save it again as PNG.") from error
     if values is None:
         raise PlainError(

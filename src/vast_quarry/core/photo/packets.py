@@ -86,6 +86,13 @@ class Packets:
         return out
 
 
+#: containers that are films, on this disk: lists of other files, addresses and made-up sources are nothing that is read
+_ONLY = {
+    "protocol_whitelist": "file",
+    "format_whitelist": "mov,mp4,m4a,3gp,3g2,mj2,matroska,webm,avi,mpeg,mpegts,asf",
+}
+
+
 def open_video(path: Path) -> Any:
     """An opened container with a video stream.
 
@@ -97,7 +104,7 @@ def open_video(path: Path) -> Any:
     import av
 
     try:
-        container = av.open(str(path), metadata_errors="replace")
+        container = av.open(f"file:{path}", options=_ONLY, metadata_errors="replace")
     except FileNotFoundError as error:
         raise PlainError(f"There is no file {path}.", "Check the path.") from error
     except (av.FFmpegError, OSError, ValueError) as error:

@@ -18,7 +18,7 @@ from vast_quarry.core.align.model import Model
 from vast_quarry.core.align.trouble import Trouble
 from vast_quarry.core.camera import Camera
 from vast_quarry.core.errors import PlainError
-from vast_quarry.core.formats.atomic import link_or_copy, write_arrays, write_json
+from vast_quarry.core.formats.atomic import is_whole, link_or_copy, write_arrays, write_json
 from vast_quarry.core.match.pairs import choose_pairs
 from vast_quarry.core.plan.mats import make_mat
 from vast_quarry.core.pose import Similarity
@@ -208,7 +208,7 @@ class CamerasStep:
         files = [str(context.folder / "features" / f"{p.number:05d}.npz") for p in photos]
         coarse = context.folder / "coarse.npy"
         count = 1200 if len(photos) <= 150 else 700
-        if not coarse.exists():
+        if not is_whole(coarse):
             match_units.gather_coarse(files, count, coarse)
         rows = context.each(
             "Looking for overlap", match_units.likeness_row, [(str(coarse), i) for i in range(len(photos) - 1)]

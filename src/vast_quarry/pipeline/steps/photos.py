@@ -11,7 +11,7 @@ import cv2
 from pydantic import BaseModel, ConfigDict, Field
 
 from vast_quarry.core.errors import PlainError
-from vast_quarry.core.formats.atomic import write_json
+from vast_quarry.core.formats.atomic import is_whole, write_json
 from vast_quarry.core.photo.exif import Exif
 from vast_quarry.core.photo.reading import find_photos, load_rgb, read_facts, sharpness
 from vast_quarry.core.photo.tone import Tone
@@ -151,7 +151,7 @@ def _moment(exif: Exif) -> dict[str, Any]:
 def inspect_photo(number: int, folder: str, path: str, unit: str) -> dict[str, Any]:
     """Unit of work: facts of one photo, decoded once to be sure that it is whole."""
     done = Path(unit)
-    if done.exists():
+    if is_whole(done):
         return json.loads(done.read_bytes())
     photo = Photo(number=number, path=path)
     try:
@@ -159,7 +159,7 @@ def inspect_photo(number: int, folder: str, path: str, unit: str) -> dict[str, A
     except UnicodeEncodeError:
         plain = path.encode("utf-8", "replace").decode()
         photo = Photo(number=number, path=plain, usable=False, problem="has a name that is no proper text; rename it.")
-        write_json(done, photo.model_dump())
+        write_json(done, photo.model_dump(), durable=False)
         return photo.model_dump()
     try:
         file = Path(folder) / path
@@ -182,7 +182,7 @@ def inspect_photo(number: int, folder: str, path: str, unit: str) -> dict[str, A
         photo.usable, photo.problem = False, str(error)
     except (OSError, MemoryError) as error:
         photo.usable, photo.problem = False, f"cannot be read ({error})."
-    write_json(done, photo.model_dump())
+    write_json(done, photo.model_dump(), durable=False)
     return photo.model_dump()
 
 

@@ -12,7 +12,7 @@ from vast_quarry.core.camera import Camera, project, undistort_maps
 from vast_quarry.core.dense.fusion import fuse_photo
 from vast_quarry.core.dense.patchmatch import DepthMap, PatchMatchSettings, View, estimate_depth
 from vast_quarry.core.dense.views import box_bounds
-from vast_quarry.core.formats.atomic import write_arrays
+from vast_quarry.core.formats.atomic import is_whole, write_arrays
 from vast_quarry.core.mask.files import mask_at
 from vast_quarry.core.photo.reading import load_rgb, scaled_size
 from vast_quarry.core.photo.tone import Tone, apply_tone
@@ -41,7 +41,7 @@ def flatten_photo(
 ) -> None:
     """Save a photo undistorted, at the size of the depth maps, with its mask."""
     target = _file(Path(folder), "flat", row)
-    if target.exists():
+    if is_whole(target):
         return
     solution = load_solution(Path(cameras))
     camera = dense_camera(solution, row, scale)
@@ -68,7 +68,7 @@ def depth_of_photo(
 ) -> None:
     """Compute and save the depth map of one photo."""
     target = _file(Path(folder), "depth", row)
-    if target.exists():
+    if is_whole(target):
         return
     solution = load_solution(Path(cameras))
     view = _view(Path(folder), solution, row, scale)
@@ -107,7 +107,7 @@ def load_depth(folder: Path, row: int) -> DepthMap:
 def fuse(cameras: str, folder: str, row: int, sources: list[int], scale: float, least: int) -> int:
     """Fuse and save the points that one photo gives to the cloud; their number comes back."""
     target = _file(Path(folder), "fused", row)
-    if not target.exists():
+    if not is_whole(target):
         solution = load_solution(Path(cameras))
         root = Path(folder)
         others = [

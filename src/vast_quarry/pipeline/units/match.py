@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vast_quarry.core.align.mat import FoundMarkers, find_markers
-from vast_quarry.core.formats.atomic import atomic_write, write_arrays
+from vast_quarry.core.formats.atomic import atomic_write, is_whole, write_arrays
 from vast_quarry.core.mask.files import mask_at, shrunk
 from vast_quarry.core.match.features import find_features
 from vast_quarry.core.match.matching import coarse_subset, flipped, match_guided, match_mutual, unit_descriptors
@@ -29,7 +29,7 @@ def features(
     tone: dict[str, float] | None = None, evened: bool = False,
 ) -> None:  # fmt: skip
     """Find and save the features of one photo, read with its tone; ``evened`` with local contrast."""
-    if Path(target).exists():
+    if is_whole(Path(target)):
         return
     rgb = apply_tone(load_rgb(Path(photo), scale), Tone.from_dict(tone))
     if evened:
@@ -83,7 +83,7 @@ def match_photo(folder: str, first: int, others: list[int], ratio: float, sizes:
     """Match one photo with some others, verify, save."""
     cv2.setNumThreads(1)
     target = _target(Path(folder), first, others)
-    if target.exists():
+    if is_whole(target):
         return
     xy, mine = _load(Path(folder), first)
     found: dict[str, NDArray] = {}

@@ -8,7 +8,7 @@ from typing import Annotated
 from fastapi import APIRouter, Query
 from fastapi.responses import FileResponse, JSONResponse
 
-from vast_quarry.server.routers.projects import Db, Files
+from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.services import layers, parcels
 from vast_quarry.server.services.folders import get_project
 

@@ -10,8 +10,9 @@ from pydantic import BaseModel
 from sqlmodel import Session
 
 from vast_quarry.core.errors import PlainError
-from vast_quarry.server.models import Job, Project
-from vast_quarry.server.routers.projects import Db, Files
+from vast_quarry.server.dependencies import Db, Files
+from vast_quarry.server.models import Project
+from vast_quarry.server.routers.jobs import JobOut
 from vast_quarry.server.services import drafts, jobs
 from vast_quarry.server.services.folders import Folders, get_project
 
@@ -84,7 +85,7 @@ def redo(project_id: int, session: Db, f: Files) -> DraftOut:
 
 
 @router.post("/keep", status_code=202)
-def keep(project_id: int, session: Db) -> Job:
+def keep(project_id: int, session: Db) -> JobOut:
     """Turn the draft into a version, as a job."""
     project = get_project(session, project_id)
     edits = project.draft[: project.draft_done]
@@ -92,7 +93,7 @@ def keep(project_id: int, session: Db) -> Job:
         raise PlainError("There are no edits to keep.", "Cut or delete something first.")
     project.settings = {**project.settings, "finish": {"edits": edits}}
     _save(project, session)
-    return jobs.add_job(session, project_id, "run", {"layer": "finish"})
+    return JobOut.of(jobs.add_run(session, project, "finish"))
 
 
 @router.get("/mesh", response_class=FileResponse)

@@ -7,41 +7,72 @@ import json
 import time
 from collections.abc import AsyncIterator
 from datetime import UTC, datetime
-from typing import Any
+from typing import Any, Literal
 
 from fastapi import APIRouter, Request
+from pydantic import BaseModel
 from sqlmodel import Session
 from sse_starlette.sse import EventSourceResponse
 
+from vast_quarry.server.dependencies import Db
 from vast_quarry.server.models import Job
-from vast_quarry.server.routers.projects import Db
 from vast_quarry.server.services.jobs import cancel_job, pause_job, recent_jobs
 
 router = APIRouter(prefix="/api/jobs", tags=["jobs"])
 
 
+class JobOut(BaseModel):
+    """A job, as told to the page."""
+
+    id: int
+    project_id: int
+    kind: Literal["run", "shoot", "look", "frames", "judge"]
+    state: Literal["queued", "running", "done", "failed", "cancelled"]
+    #: layer up to which a run goes
+    until: str | None
+    #: layer it is at
+    layer: str
+    stage: str
+    done: float
+    total: float
+    seconds_left: float | None
+    message: str
+    log: list[str]
+    cancel: bool
+    pause: bool
+    made: str
+    started: str | None
+    ended: str | None
+    heartbeat: str | None
+
+    @classmethod
+    def of(cls, job: Job) -> JobOut:
+        """As the database has it now."""
+        return cls.model_validate({**job.model_dump(), "until": job.params.get("layer")})
+
+
 @router.get("")
-def list_jobs(session: Db) -> list[Job]:
+def list_jobs(session: Db) -> list[JobOut]:
     """Recent jobs, newest first."""
-    return recent_jobs(session)
+    return [JobOut.of(j) for j in recent_jobs(session)]
 
 
 @router.post("/{job_id}/cancel")
-def cancel(job_id: int, session: Db) -> Job:
+def cancel(job_id: int, session: Db) -> JobOut:
     """Ask a job to stop."""
-    return cancel_job(session, job_id)
+    return JobOut.of(cancel_job(session, job_id))
 
 
 @router.post("/{job_id}/pause")
-def pause(job_id: int, session: Db) -> Job:
+def pause(job_id: int, session: Db) -> JobOut:
     """Ask a shoot to wait after the shot under way."""
-    return pause_job(session, job_id, True)
+    return JobOut.of(pause_job(session, job_id, True))
 
 
 @router.post("/{job_id}/go-on")
-def go_on(job_id: int, session: Db) -> Job:
+def go_on(job_id: int, session: Db) -> JobOut:
     """Let a shoot go on: the shot that failed is tried again."""
-    return pause_job(session, job_id, False)
+    return JobOut.of(pause_job(session, job_id, False))
 
 
 def _snapshot(request: Request) -> list[dict[str, Any]]:
@@ -49,7 +80,7 @@ def _snapshot(request: Request) -> list[dict[str, Any]]:
     with Session(request.app.state.engine) as session:
         out = []
         for j in recent_jobs(session, 12):
-            row = {**j.model_dump(), "log": j.log[-60:]}
+            row = JobOut.of(j).model_dump() | {"log": j.log[-60:]}
             if j.state == "running" and j.seconds_left and j.heartbeat:
                 quiet = (datetime.now(UTC) - datetime.fromisoformat(j.heartbeat)).total_seconds()
                 row["seconds_left"] = round(max(j.seconds_left - quiet, 0.1 * j.seconds_left, 1.0), 1)

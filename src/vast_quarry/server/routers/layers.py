@@ -7,12 +7,11 @@ from typing import Annotated, Any
 from fastapi import APIRouter, Query, Response
 from fastapi.responses import FileResponse
 from pydantic import BaseModel
-from sqlmodel import col, select
 
 from vast_quarry.core.errors import PlainError
 from vast_quarry.pipeline.registry import STEPS
-from vast_quarry.server.models import Job
-from vast_quarry.server.routers.projects import Db, Files
+from vast_quarry.server.dependencies import Db, Files
+from vast_quarry.server.routers.jobs import JobOut
 from vast_quarry.server.services import jobs, layers, world
 from vast_quarry.server.services.folders import get_project
 
@@ -49,22 +48,17 @@ def use(layer: str, body: UseIn, f: Files) -> None:
 
 
 @router.post("/{layer}/run", status_code=202)
-def run(project_id: int, layer: str, session: Db, f: Files, everything: bool = False) -> Job:
+def run(project_id: int, layer: str, session: Db, f: Files, everything: bool = False) -> JobOut:
     """Run a layer from the versions in use, after what is missing or out of date before it.
 
     With ``everything``, all layers up to it are run by the settings as they are now.
     """
-    get_project(session, project_id)
+    project = get_project(session, project_id)
     if layer not in {s.layer for s in STEPS}:
         raise PlainError(f"There is no layer called {layer}.")
     if not layers.has_photos(f):
         raise PlainError("There are no photos yet.", "Bring some in, or shoot with the practice rig.")
-    params = {"layer": layer, "everything": everything}
-    waiting = session.exec(
-        select(Job).where(Job.project_id == project_id, col(Job.state).in_(["queued", "running"]))
-    ).all()
-    same = next((j for j in waiting if j.kind == "run" and j.params == params), None)
-    return same or jobs.add_job(session, project_id, "run", params)
+    return JobOut.of(jobs.add_run(session, project, layer, everything))
 
 
 @router.get("/cameras/scene")

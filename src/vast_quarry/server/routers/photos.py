@@ -9,11 +9,11 @@ from fastapi.responses import FileResponse
 from pydantic import BaseModel, Field
 
 from vast_quarry.core.errors import PlainError
-from vast_quarry.server.models import Job
-from vast_quarry.server.routers.projects import Db, Files
+from vast_quarry.server.dependencies import Db, Files
+from vast_quarry.server.routers.jobs import JobOut
 from vast_quarry.server.services import jobs, judging, pictures, sets, tiles
 from vast_quarry.server.services.ahead import Ahead
-from vast_quarry.server.services.folders import get_project, short_name
+from vast_quarry.server.services.folders import get_project
 
 router = APIRouter(prefix="/api/projects/{project_id}/photos", tags=["photos"])
 Side = Annotated[int, Query(ge=32, le=2400)]
@@ -109,20 +109,18 @@ def upload_masks(project_id: int, files: list[UploadFile], session: Db, f: Files
     f.make()
     out = Upload(taken=[], refused=[])
     for file in files:
-        name = short_name((file.filename or "").replace("\\", "/").rsplit("/", 1)[-1])
-        if name.lower().endswith(".png") and not name.startswith("."):
-            (f.masks / name).write_bytes(file.file.read())
-            out.taken.append(name)
-        else:
-            out.refused.append(f"{name} is not a PNG file.")
+        try:
+            out.taken.append(pictures.take_mask(f, file.filename or "", file.file))
+        except PlainError as error:
+            out.refused.append(str(error))
     return out
 
 
 @router.post("/judge", status_code=202)
-def judge(project_id: int, session: Db) -> Job:
+def judge(project_id: int, session: Db) -> JobOut:
     """Judge all photos, as a job."""
     get_project(session, project_id)
-    return jobs.add_job(session, project_id, "judge", {})
+    return JobOut.of(jobs.add_job(session, project_id, "judge", {}))
 
 
 @router.get("/judge")

@@ -15,8 +15,8 @@ from vast_quarry.core.plan.planner import Plan
 from vast_quarry.core.plan.shots import planned_glb, shot_list, shot_sheet
 from vast_quarry.pipeline.estimate import Expected, expected
 from vast_quarry.pipeline.planning import PatchesOut, PlanFile, PlanIn, PlanOut, patches_of, told
-from vast_quarry.server.models import Job
-from vast_quarry.server.routers.projects import Db
+from vast_quarry.server.dependencies import Db
+from vast_quarry.server.routers.jobs import JobOut
 from vast_quarry.server.services import jobs, planning, shooting
 from vast_quarry.server.services.folders import Folders, folders_of, get_project
 
@@ -141,7 +141,7 @@ def expected_work(request: Request, project_id: int, session: Db) -> list[Expect
 
 
 @router.post("/shoot", status_code=202)
-def shoot(project_id: int, body: shooting.ShootIn, session: Db) -> Job:
+def shoot(project_id: int, body: shooting.ShootIn, session: Db) -> JobOut:
     """Shoot with the practice rig, as a job."""
     get_project(session, project_id)
-    return jobs.add_job(session, project_id, "shoot", body.model_dump(mode="json"))
+    return JobOut.of(jobs.add_job(session, project_id, "shoot", body.model_dump(mode="json")))

@@ -2,29 +2,19 @@
 
 from __future__ import annotations
 
-import shutil
 from pathlib import Path
-from typing import Annotated
 
-from fastapi import APIRouter, Depends, Request
+from fastapi import APIRouter, Request
 from pydantic import BaseModel, Field
 from sqlmodel import Session, col, select
 
 from vast_quarry.pipeline.grades import Grade
-from vast_quarry.server.database import session_of
+from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.models import Job, Project
-from vast_quarry.server.services.folders import Folders, folders_of, get_project
+from vast_quarry.server.services import jobs
+from vast_quarry.server.services.folders import Folders, folders_of, get_project, remove
 
 router = APIRouter(prefix="/api/projects", tags=["projects"])
-Db = Annotated[Session, Depends(session_of)]
-
-
-def folders(request: Request, project_id: int) -> Folders:
-    """Folders of the project in the path."""
-    return folders_of(request.app.state.data, project_id)
-
-
-Files = Annotated[Folders, Depends(folders)]
 
 
 class ProjectIn(BaseModel):
@@ -112,9 +102,17 @@ def change_project(project_id: int, body: ProjectIn, session: Db, f: Files) -> P
 
 @router.delete("/{project_id}", status_code=204)
 def remove_project(request: Request, project_id: int, session: Db, f: Files) -> None:
-    """Remove a project with its files; a job that runs on it stops."""
+    """Remove a project with its files; a job that runs on it is stopped first.
+
+    Raises
+    ------
+    PlainError
+        When its job does not stop, and everything stays; or when files cannot be deleted, which are named.
+    """
     project = get_project(session, project_id)
+    jobs.stop_all(session, project_id)
+    request.app.state.ahead.forget(f)
+    session.refresh(project)
     session.delete(project)
     session.commit()
-    request.app.state.ahead.forget(f)
-    shutil.rmtree(f.root, ignore_errors=True)
+    remove(f)

@@ -8,8 +8,8 @@ from fastapi import APIRouter, Query, Response
 from pydantic import BaseModel, Field
 
 from vast_quarry.pipeline.steps.photos import ToneSettings
+from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.models import Project
-from vast_quarry.server.routers.projects import Db, Files
 from vast_quarry.server.services import toning
 from vast_quarry.server.services.folders import get_project
 

@@ -5,10 +5,12 @@ from __future__ import annotations
 import asyncio
 
 from fastapi import APIRouter, Request, Response
+from sqlmodel import Session
 
-from vast_quarry.server.routers.projects import Db, Files
+from vast_quarry.core.formats.lock import Taken
+from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.services import jobs, uploads
-from vast_quarry.server.services.folders import get_project
+from vast_quarry.server.services.folders import Folders, get_project
 
 router = APIRouter(prefix="/api/projects/{project_id}/uploads", tags=["uploads"])
 TUS = {"Tus-Resumable": uploads.VERSION, "Cache-Control": "no-store"}
@@ -38,10 +40,23 @@ def create(project_id: int, request: Request, session: Db, f: Files) -> Response
 
 
 @router.head("/{number}", response_class=Response)
-def how_far(number: str, f: Files) -> Response:
-    """How much has come."""
-    c = uploads.coming(f, number)
-    return Response(headers={**TUS, "Upload-Offset": str(c.offset), "Upload-Length": str(c.length)})
+def how_far(project_id: int, number: str, session: Db, f: Files) -> Response:
+    """How much has come. What came whole before a kill is taken in now: its sender will not come back with more."""
+    try:
+        with uploads.receiving(f, number) as c:
+            if c.offset == c.length:
+                _finish(session, f, project_id, number)
+            return Response(
+                headers={**TUS, "Upload-Offset": str(c.length if c.taken else c.offset), "Upload-Length": str(c.length)}
+            )
+    except Taken:
+        return Response("Somebody else goes on with this upload.", 423, headers=TUS)
+
+
+def _finish(session: Session, f: Folders, project_id: int, number: str) -> None:
+    name = uploads.finish(f, number)
+    if name is not None:
+        jobs.add_job(session, project_id, "look", {"name": name})
 
 
 @router.patch("/{number}", status_code=204, response_class=Response)
@@ -49,23 +64,34 @@ async def more(project_id: int, number: str, request: Request, session: Db, f: F
     """Go on; when all has come it is taken in, and a video is looked through as a job."""
     if request.headers.get("Content-Type") != "application/offset+octet-stream":
         return Response("The body has to be application/offset+octet-stream.", 415, headers=TUS)
-    c = uploads.coming(f, number)
-    if request.headers.get("Upload-Offset") != str(c.offset):
-        return Response("The upload stands elsewhere.", 409, headers={**TUS, "Upload-Offset": str(c.offset)})
-    left = c.length - c.offset
+    try:
+        with uploads.receiving(f, number) as c:
+            if request.headers.get("Upload-Offset") != str(c.offset):
+                told = {**TUS, "Upload-Offset": str(c.offset)}
+                return Response("The upload stands elsewhere.", 409, headers=told)
+            if c.taken is None and not await _receive(request, c):
+                return Response("More came than was told.", 413, headers=TUS)
+            offset = c.offset
+            if offset == c.length:
+                await asyncio.to_thread(_finish, session, f, project_id, number)
+            return Response(status_code=204, headers={**TUS, "Upload-Offset": str(offset)})
+    except Taken:
+        return Response("Somebody else goes on with this upload.", 423, headers=TUS)
+
+
+async def _receive(request: Request, c: uploads.Coming) -> bool:
+    """Write what comes; whether it was no more than was told, else nothing of this request is kept."""
+    began = c.offset
+    left = c.length - began
     with c.part.open("ab") as out:
         async for block in request.stream():
-            # a cut connection keeps what has come; more than was told is not taken
-            await asyncio.to_thread(out.write, block[:left])
             left -= len(block)
             if left < 0:
-                return Response("More came than was told.", 413, headers=TUS)
-    offset = c.offset
-    if offset == c.length:
-        name = await asyncio.to_thread(uploads.finish, f, number)
-        if name is not None:
-            jobs.add_job(session, project_id, "look", {"name": name})
-    return Response(status_code=204, headers={**TUS, "Upload-Offset": str(offset)})
+                out.truncate(began)
+                return False
+            # a cut connection keeps what has come
+            await asyncio.to_thread(out.write, block)
+    return True
 
 
 @router.delete("/{number}", status_code=204, response_class=Response)

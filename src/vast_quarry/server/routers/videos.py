@@ -5,8 +5,8 @@ from __future__ import annotations
 from fastapi import APIRouter, UploadFile
 from fastapi.responses import FileResponse
 
-from vast_quarry.server.models import Job
-from vast_quarry.server.routers.projects import Db, Files
+from vast_quarry.server.dependencies import Db, Files
+from vast_quarry.server.routers.jobs import JobOut
 from vast_quarry.server.services import jobs, videos
 from vast_quarry.server.services.folders import get_project
 
@@ -21,19 +21,19 @@ def list_videos(project_id: int, session: Db, f: Files) -> list[videos.VideoOut]
 
 
 @router.post("", status_code=201)
-def upload(project_id: int, file: UploadFile, session: Db, f: Files) -> Job:
+def upload(project_id: int, file: UploadFile, session: Db, f: Files) -> JobOut:
     """Take in a video; it is looked through as a job."""
     get_project(session, project_id)
     name = videos.take_video(f, file.filename or "video", file.file)
-    return jobs.add_job(session, project_id, "look", {"name": name})
+    return JobOut.of(jobs.add_job(session, project_id, "look", {"name": name}))
 
 
 @router.post("/{name}/look", status_code=202)
-def look(project_id: int, name: str, session: Db, f: Files) -> Job:
+def look(project_id: int, name: str, session: Db, f: Files) -> JobOut:
     """Look through a video again, as a job: what that gave may be thrown away at any time."""
     get_project(session, project_id)
     videos.video_file(f, name)
-    return jobs.add_job(session, project_id, "look", {"name": name})
+    return JobOut.of(jobs.add_job(session, project_id, "look", {"name": name}))
 
 
 @router.delete("/{name}", status_code=204)
@@ -56,8 +56,10 @@ def choose(name: str, body: videos.ChoiceIn, f: Files) -> videos.ChosenOut:
 
 
 @router.post("/{name}/take", status_code=202)
-def take(project_id: int, name: str, body: videos.ChoiceIn, session: Db, f: Files) -> Job:
+def take(project_id: int, name: str, body: videos.ChoiceIn, session: Db, f: Files) -> JobOut:
     """Take frames into the photos, as a job."""
     get_project(session, project_id)
     videos.chosen(f, name, body)
-    return jobs.add_job(session, project_id, "frames", {"name": name, "choice": body.model_dump(mode="json")})
+    return JobOut.of(
+        jobs.add_job(session, project_id, "frames", {"name": name, "choice": body.model_dump(mode="json")})
+    )

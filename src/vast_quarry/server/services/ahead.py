@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import queue
 import threading
 from collections.abc import Callable
@@ -10,6 +11,8 @@ from functools import partial
 from vast_quarry.core.errors import PlainError
 from vast_quarry.server.services import pictures, tiles
 from vast_quarry.server.services.folders import Folders
+
+log = logging.getLogger(__name__)
 
 
 class Ahead:
@@ -61,5 +64,7 @@ class Ahead:
                 work()
             except (PlainError, OSError, ValueError, MemoryError):
                 pass  # told where the photo is listed or opened; here it is only early
+            except Exception:  # this thread serves all projects, as long as the server lives
+                log.exception("a picture could not be made ahead")
             finally:
                 self._wishes.task_done()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -47,6 +48,29 @@ class Folders:
 def folders_of(data: Path, project_id: int) -> Folders:
     """Folders of a project."""
     return Folders(data / "projects" / str(project_id))
+
+
+def remove(folders: Folders) -> None:
+    """Delete the files of a project.
+
+    Raises
+    ------
+    PlainError
+        When some cannot be deleted.
+    """
+    left: list[str] = []
+
+    def note(_: object, path: str, error: BaseException) -> None:
+        if not isinstance(error, FileNotFoundError):
+            left.append(f"{path} ({getattr(error, 'strerror', None) or error})")
+
+    shutil.rmtree(folders.root, onerror=lambda call, path, info: note(call, path, info[1]))
+    if left:
+        more = f" and {len(left) - 1} more" if len(left) > 1 else ""
+        raise PlainError(
+            f"The project is removed, but not all of its files could be deleted: {left[0]}{more}.",
+            f"Delete the folder {folders.root} yourself.",
+        )
 
 
 def get_project(session: Session, project_id: int) -> Project:

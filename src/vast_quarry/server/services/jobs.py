@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from datetime import UTC, datetime, timedelta
+import time
+from collections.abc import Collection
 from typing import Any
 
+from sqlalchemy import func, update
 from sqlmodel import Session, col, select
 
-from vast_quarry.server.models import Job, now
+from vast_quarry.core.errors import PlainError
+from vast_quarry.server.models import Job, Project, now
 from vast_quarry.server.services.folders import NotFound
-
-#: a running job whose worker has said nothing for so long is taken for dead (seconds)
-SILENCE = 20.0
+from vast_quarry.server.services.layers import recipe_of
 
 #: a job whose worker was killed so often is given up
 TRIES = 3
@@ -28,32 +29,63 @@ def add_job(session: Session, project_id: int, kind: str, params: dict[str, Any]
     return job
 
 
-def next_job(session: Session) -> Job | None:
-    """Take the oldest queued job, and mark it running."""
-    job = session.exec(select(Job).where(Job.state == "queued").order_by(col(Job.id))).first()
-    if job is None:
-        return None
-    job.state, job.started, job.heartbeat = "running", now(), now()
-    session.add(job)
-    session.commit()
-    session.refresh(job)
-    return job
+def add_run(session: Session, project: Project, layer: str, everything: bool = False) -> Job:
+    """Queue a run with the settings as they are now, or give the one that waits or runs with just these.
 
-
-def requeue_lost(session: Session, silence: float = SILENCE) -> int:
-    """Queue again what a killed worker left running; results so far are found again by the run.
-
-    A job that was lost too often is given up: it would take the worker down for ever.
+    What is changed while the job waits is for a later run.
     """
-    limit = (datetime.now(UTC) - timedelta(seconds=silence)).isoformat(timespec="milliseconds")
-    lost = session.exec(select(Job).where(Job.state == "running", col(Job.heartbeat) <= limit)).all()
+    assert project.id is not None
+    recipe = recipe_of(project).model_dump(mode="json")
+    params = {"layer": layer, "everything": everything, "recipe": recipe, "left_out": list(project.left_out)}
+    waiting = session.exec(
+        select(Job).where(Job.project_id == project.id, col(Job.state).in_(["queued", "running"]))
+    ).all()
+    same = next((j for j in waiting if j.kind == "run" and j.params == params), None)
+    return same or add_job(session, project.id, "run", params)
+
+
+def lane_of(kind: str) -> str:
+    """Jobs of one lane wait for each other; shoots wait for nobody."""
+    return kind if kind in ("run", "shoot") else "light"
+
+
+def next_job(session: Session, busy: Collection[str] = ()) -> Job | None:
+    """Take a queued job of a lane that is free, and mark it running; one is never taken twice, whoever asks.
+
+    The oldest is taken, but of the project whose last job of that lane began longest ago: one project's many do not hold
+    up another's.
+    """
+    while True:
+        queued = [j for j in session.exec(select(Job).where(Job.state == "queued")) if lane_of(j.kind) not in busy]
+        if not queued:
+            return None
+        begun = dict(session.exec(select(Job.project_id, func.max(Job.started)).group_by(col(Job.project_id))).all())
+        first = min(queued, key=lambda j: (begun[j.project_id] or "", j.id or 0))
+        claim = (
+            update(Job)
+            .where(col(Job.id) == first.id, col(Job.state) == "queued")
+            .values(state="running", started=now(), heartbeat=now())
+        )
+        taken = session.exec(claim).rowcount
+        session.commit()
+        if taken:
+            session.refresh(first)
+            return first
+
+
+def requeue_lost(session: Session, besides: Collection[int] = ()) -> int:
+    """Queue again what runs by the book while no worker is at it; what was finished is found again by the run.
+
+    To be called by the worker, with the jobs it is at: it is the only one of its data folder, so no clock is needed.
+    """
+    lost = [j for j in session.exec(select(Job).where(Job.state == "running")) if j.id not in besides]
     for job in lost:
         if job.cancel:
             stopped(job)
-        elif job.log.count(LOST) + 1 >= TRIES:
-            job.state, job.ended = "failed", now()
+        elif job.deaths >= TRIES:
+            job.state, job.ended, job.pause = "failed", now(), False
             job.message = (
-                f"The worker was killed {TRIES} times over this, most likely for want of memory. "
+                f"The worker died {TRIES} times over this, most likely for want of memory. "
                 "Close other programs or use a lower grade; what was finished is kept."
             )
         else:
@@ -62,6 +94,14 @@ def requeue_lost(session: Session, silence: float = SILENCE) -> int:
         session.add(job)
     session.commit()
     return len(lost)
+
+
+def note_death(session: Session) -> None:
+    """The worker died by itself: the job it was at may be why. Ends of the machine or the server are not counted."""
+    session.exec(
+        update(Job).where(col(Job.state) == "running", col(Job.cancel).is_(False)).values(deaths=Job.deaths + 1)
+    )
+    session.commit()
 
 
 def stopped(job: Job) -> None:
@@ -89,6 +129,29 @@ def cancel_job(session: Session, job_id: int) -> Job:
     return job
 
 
+def stop_all(session: Session, project_id: int, patience: float = 10.0) -> None:
+    """Stop all jobs of a project, and wait until none of them is at work.
+
+    Raises
+    ------
+    PlainError
+        When one does not stop.
+    """
+    mine = col(Job.project_id) == project_id
+    session.exec(update(Job).where(mine, col(Job.state) == "running").values(cancel=True))
+    ended = {"state": "cancelled", "message": STOPPED, "ended": now()}
+    session.exec(update(Job).where(mine, col(Job.state) == "queued").values(cancel=True, **ended))
+    session.commit()
+    until = time.monotonic() + patience
+    while session.exec(select(Job.id).where(mine, Job.state == "running").limit(1)).first() is not None:
+        session.rollback()  # to see what others write
+        if time.monotonic() > until:
+            raise PlainError(
+                "A job of this project does not stop.", "Wait a moment and try again; nothing was removed."
+            )
+        time.sleep(0.1)
+
+
 def pause_job(session: Session, job_id: int, pause: bool) -> Job:
     """Ask a shoot to wait, or to go on.
 
@@ -108,5 +171,9 @@ def pause_job(session: Session, job_id: int, pause: bool) -> Job:
 
 
 def recent_jobs(session: Session, limit: int = 30) -> list[Job]:
-    """Jobs that run or wait, and the latest that are over."""
-    return list(session.exec(select(Job).order_by(col(Job.id).desc()).limit(limit)).all())
+    """All jobs that run or wait, and the latest of those that are over, newest first."""
+    alive = col(Job.state).in_(["queued", "running"])
+    newest = col(Job.id).desc()
+    going = session.exec(select(Job).where(alive).order_by(newest)).all()
+    over = session.exec(select(Job).where(~alive).order_by(newest).limit(limit)).all()
+    return sorted([*going, *over], key=lambda j: -(j.id or 0))

@@ -9,7 +9,8 @@ from pathlib import Path
 from typing import Any
 
 from vast_quarry.core.errors import PlainError
-from vast_quarry.core.formats.atomic import write_json
+from vast_quarry.core.formats.atomic import read_json, write_json
+from vast_quarry.core.formats.documents import changed
 from vast_quarry.core.photo.reading import find_photos
 from vast_quarry.core.progress import Cancelled
 from vast_quarry.pipeline.executors import make_executor
@@ -68,16 +69,13 @@ def judge_project(folders: Folders, reporter: Reporter, cancelled: threading.Eve
 
 def decide(folders: Folders, paths: list[str]) -> None:
     """Note that somebody has decided about the proposals on some photos, whichever way."""
-    known = set(decided(folders)) | set(paths)
-    write_json(folders.root / DECIDED, sorted(known))
+    with changed(folders.root / DECIDED, list) as known:
+        known[:] = sorted({*known, *paths})
 
 
 def decided(folders: Folders) -> list[str]:
     """Photos about whose proposals somebody has decided."""
-    try:
-        return [str(p) for p in json.loads((folders.root / DECIDED).read_bytes())]
-    except (OSError, ValueError):
-        return []
+    return [str(p) for p in read_json(folders.root / DECIDED, list)]
 
 
 def proposed_out(folders: Folders, left_out: list[str]) -> list[str]:

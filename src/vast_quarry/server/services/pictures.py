@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import hashlib
-import shutil
+import io
 from functools import lru_cache
 from pathlib import Path
-from typing import Any
+from typing import IO, Any
 
 import cv2
 import numpy as np
@@ -25,12 +25,16 @@ from vast_quarry.pipeline.steps.masks import load_mask, mask_file
 from vast_quarry.pipeline.steps.photos import Photo, read_photo_list
 from vast_quarry.pipeline.units.depth import load_depth
 from vast_quarry.server.models import Project
+from vast_quarry.server.services.arrivals import arrive
 from vast_quarry.server.services.folders import Folders, NotFound, safe_path, short_name
 from vast_quarry.server.services.judging import judged
 from vast_quarry.server.services.layers import version_of
 from vast_quarry.server.services.sets import by_hand, set_of
 from vast_quarry.server.services.shooting import shots_of
 
+#: largest files that are taken as masks and as photos (bytes)
+LARGEST_MASK = 200_000_000
+LARGEST_PHOTO = 2_000_000_000
 #: side of the thumbnails on the contact sheet (pixels)
 THUMB = 240
 
@@ -260,6 +264,8 @@ def depth_picture(folders: Folders, row: int) -> bytes:
 def take_in(folders: Folders, name: str, data: Any) -> str:
     """Save an uploaded photo under its own name, never over another; returns where.
 
+    What comes is a stream, or a file that has come already, which is moved and not copied.
+
     Raises
     ------
     PlainError
@@ -269,15 +275,32 @@ def take_in(folders: Folders, name: str, data: Any) -> str:
     clean = Path(*[short_name(p) for p in parts[-3:]]) if parts else Path("photo")
     if clean.suffix.lower() not in PHOTO_ENDINGS:
         raise PlainError(f"{clean.name} is not a kind of picture that is read.")
-    target = folders.photos / clean
-    target.parent.mkdir(parents=True, exist_ok=True)
-    n = 1
-    while target.exists():
-        target = folders.photos / clean.with_name(f"{clean.stem} ({n}){clean.suffix}")
-        n += 1
-    with atomic_write(target) as out:
-        shutil.copyfileobj(data, out)
+    target = arrive(data, folders.photos / clean, largest=LARGEST_PHOTO)
     return str(target.relative_to(folders.photos))
+
+
+def take_mask(folders: Folders, name: str, data: IO[bytes]) -> str:
+    """Keep a mask named like its photo, in the place of an earlier one; its name.
+
+    Raises
+    ------
+    PlainError
+        When it is no PNG that can be read whole; an earlier mask stays.
+    """
+    clean = short_name(name.replace("\\", "/").rsplit("/", 1)[-1])
+    if not clean.lower().endswith(".png") or clean.startswith("."):
+        raise PlainError(f"{clean} is not a PNG file.")
+    body = data.read(LARGEST_MASK + 1)
+    if len(body) > LARGEST_MASK:
+        raise PlainError(f"{clean} is larger than masks are taken ({LARGEST_MASK / 1e6:.0f} MB).")
+    try:
+        with Image.open(io.BytesIO(body), formats=["PNG"]) as image:
+            image.load()
+    except (OSError, ValueError, SyntaxError, MemoryError, Image.DecompressionBombError) as error:
+        raise PlainError(f"{clean} is no PNG that can be read whole.", "Save it again.") from error
+    with atomic_write(folders.masks / clean, durable=True) as out:
+        out.write(body)
+    return clean
 
 
 def bring_in(folders: Folders, source: str, by_reference: bool = False) -> int:

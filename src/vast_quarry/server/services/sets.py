@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Mapping
 from typing import Any
 
 from vast_quarry.core.errors import PlainError
-from vast_quarry.core.formats.atomic import write_json
+from vast_quarry.core.formats.atomic import read_json
+from vast_quarry.core.formats.documents import changed
 from vast_quarry.pipeline.inspect import Inspected
 from vast_quarry.server.services.folders import Folders
 
@@ -17,10 +17,7 @@ SETS = "sets.json"
 
 def by_hand(folders: Folders) -> dict[str, str]:
     """Names of sets given by hand, by path."""
-    try:
-        return {str(k): str(v) for k, v in json.loads((folders.root / SETS).read_bytes()).items()}
-    except (OSError, ValueError, AttributeError):
-        return {}
+    return {str(k): str(v) for k, v in read_json(folders.root / SETS).items()}
 
 
 def name_set(folders: Folders, paths: list[str], name: str) -> None:
@@ -34,13 +31,12 @@ def name_set(folders: Folders, paths: list[str], name: str) -> None:
     clean = name.strip()
     if len(clean) > 60 or not clean.isprintable():
         raise PlainError("The name of a set has up to 60 letters.", "Choose a shorter one.")
-    names = by_hand(folders)
-    for path in paths:
-        if clean:
-            names[path] = clean
-        else:
-            names.pop(path, None)
-    write_json(folders.root / SETS, names)
+    with changed(folders.root / SETS) as names:
+        for path in paths:
+            if clean:
+                names[path] = clean
+            else:
+                names.pop(path, None)
 
 
 def set_of(path: str, names: Mapping[str, str], found: Mapping[str, Inspected], shots: Mapping[str, Any]) -> str | None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import threading
 from contextlib import nullcontext
 from pathlib import Path
@@ -11,7 +10,8 @@ from typing import Any, Literal, Protocol
 from pydantic import BaseModel, Field
 
 from vast_quarry.core.errors import PlainError
-from vast_quarry.core.formats.atomic import atomic_write, write_json
+from vast_quarry.core.formats.atomic import atomic_write, read_json
+from vast_quarry.core.formats.documents import changed
 from vast_quarry.core.plan.findings import shutter_of
 from vast_quarry.core.plan.optics import focal_pixels
 from vast_quarry.core.plan.planner import Plan
@@ -150,14 +150,13 @@ class _Session:
         if self.turntable and self.ours:  # a turntable needs its masks; the rig knows them
             with atomic_write(self.folders.masks / f"{Path(name).stem}.png") as f:
                 f.write(self.devices.mask(number))
-        known = shots_of(self.folders)
-        known[name] = {
-            "center": station.center.tolist(), "rotation": station.rotation.tolist(), "role": station.role,
-            "lap": station.ring, "shot": k, "shoot": self.job,
-        }  # fmt: skip
-        with atomic_write(self.folders.photos / name) as f:
-            f.write(photo)
-        write_json(self.folders.root / SHOTS, known)
+        with changed(self.folders.root / SHOTS) as known:
+            with atomic_write(self.folders.photos / name, durable=True) as f:
+                f.write(photo)
+            known[name] = {
+                "center": station.center.tolist(), "rotation": station.rotation.tolist(), "role": station.role,
+                "lap": station.ring, "shot": k, "shoot": self.job,
+            }  # fmt: skip
         self.devices.forget(number)
 
     def _until_it_goes(self, what: Any) -> None:
@@ -179,10 +178,7 @@ class _Session:
 
 def shots_of(folders: Folders) -> dict[str, Any]:
     """Planned positions of photos that were shot to a plan, by path."""
-    try:
-        return dict(json.loads((folders.root / SHOTS).read_bytes()))
-    except (OSError, ValueError):
-        return {}
+    return dict(read_json(folders.root / SHOTS))
 
 
 def _free_prefix(folders: Folders, scene: str) -> str:

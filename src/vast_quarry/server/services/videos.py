@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import shutil
 import threading
 from dataclasses import replace
 from pathlib import Path
@@ -23,6 +22,7 @@ from vast_quarry.core.photo.video import VIDEO_ENDINGS, Seen, VideoInfo, is_vide
 from vast_quarry.core.progress import Cancelled
 from vast_quarry.pipeline.step import Reporter
 from vast_quarry.pipeline.video import Choice, Crop, chosen_frames, extract
+from vast_quarry.server.services.arrivals import arrive
 from vast_quarry.server.services.folders import Folders, NotFound, short_name
 from vast_quarry.server.services.sets import name_set
 
@@ -95,21 +95,7 @@ def take_video(folders: Folders, name: str, file: Any) -> str:
     clean = short_name(re.sub(r"[^\w.\- ]", "_", name.replace("\\", "/").rsplit("/", 1)[-1]))
     if not is_video(Path(clean)):
         raise PlainError(f"{name} is no video.", f"Videos end in {', '.join(sorted(VIDEO_ENDINGS))}.")
-    folder = folder_of(folders)
-    folder.mkdir(parents=True, exist_ok=True)
-    target = folder / clean
-    k = 2
-    while target.exists():
-        target = folder / f"{Path(clean).stem}_{k}{Path(clean).suffix}"
-        k += 1
-    with atomic_write(target) as out:
-        shutil.copyfileobj(file, out, 1 << 20)
-    try:
-        probe(target)
-    except PlainError:
-        target.unlink()
-        raise
-    return target.name
+    return arrive(file, folder_of(folders) / clean, look=probe).name
 
 
 def video_file(folders: Folders, name: str) -> Path:
