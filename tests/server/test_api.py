@@ -329,7 +329,7 @@ def test_killed_worker_is_followed_by_one_that_goes_on(client: TestClient, data:
     with Session(app.state.engine) as session:  # type: ignore[attr-defined]
         assert session.get(Job, job["id"]).state == "running"  # type: ignore[union-attr]
         time.sleep(0.1)
-        assert requeue_lost(session, 5) == 1
+        assert requeue_lost(session) == 1
     work(data, once=True)
     done = next(j for j in client.get("/api/jobs").json() if j["id"] == job["id"])
     assert done["state"] == "done", done["message"]

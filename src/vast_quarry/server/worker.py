@@ -220,13 +220,14 @@ def work(data: Path, parent: int | None = None, once: bool = False) -> None:
     engine = open_database(data, migrate=parent is None)
     lanes = Lanes(engine, data)
     while parent is None or os.getppid() == parent:
+        busy = any(thread.is_alive() for _, thread in lanes.going.values())
         try:
             if lanes.start():
                 continue
         except SQLAlchemyError:
             log.exception("the list of jobs cannot be read or written")
             time.sleep(2.0)
-        if once and not any(thread.is_alive() for _, thread in lanes.going.values()):
+        if once and not busy:  # none was at work when there was nothing left to begin
             return
         time.sleep(0.02 if once else 0.4)
 

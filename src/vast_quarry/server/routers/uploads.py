@@ -44,11 +44,10 @@ def how_far(project_id: int, number: str, session: Db, f: Files) -> Response:
     """How much has come. What came whole before a kill is taken in now: its sender will not come back with more."""
     try:
         with uploads.receiving(f, number) as c:
-            if c.offset == c.length:
+            offset = c.offset
+            if offset == c.length:
                 _finish(session, f, project_id, number)
-            return Response(
-                headers={**TUS, "Upload-Offset": str(c.length if c.taken else c.offset), "Upload-Length": str(c.length)}
-            )
+            return Response(headers={**TUS, "Upload-Offset": str(offset), "Upload-Length": str(c.length)})
     except Taken:
         return Response("Somebody else goes on with this upload.", 423, headers=TUS)
 
