@@ -9,6 +9,7 @@ import shutil
 import signal
 import subprocess
 import sys
+import threading
 import time
 from pathlib import Path
 
@@ -23,6 +24,7 @@ from tests.conftest import RigSet
 from vast_quarry.core.finish.edits import inside_outline
 from vast_quarry.server.app import make_app
 from vast_quarry.server.models import Job
+from vast_quarry.server.services import drafts
 from vast_quarry.server.services.jobs import requeue_lost
 from vast_quarry.server.worker import work
 
@@ -149,7 +151,7 @@ def test_the_world_is_served(client: TestClient, built: int) -> None:
     assert glb[:4] == b"glTF"
 
 
-def test_draft_undo_redo_keep(client: TestClient, data: Path, built: int) -> None:
+def test_draft_undo_redo_keep(client: TestClient, data: Path, built: int, monkeypatch: pytest.MonkeyPatch) -> None:
     base = f"/api/projects/{built}/draft"
     start = client.get(base).json()
     assert start["done"] == 0
@@ -169,6 +171,29 @@ def test_draft_undo_redo_keep(client: TestClient, data: Path, built: int) -> Non
     assert client.post(f"{base}/undo").json()["faces"] == start["faces"]
     assert client.post(f"{base}/redo").json()["faces"] == cut["faces"]
     assert client.post(base, json={"kind": "sing"}).status_code == 422
+    # an Undo that comes while the edit is still being done waits for it
+    slow = threading.Event()
+    real = drafts.apply_edit
+
+    def slowly(*what):  # type: ignore[no-untyped-def]
+        slow.set()
+        time.sleep(0.5)
+        return real(*what)
+
+    monkeypatch.setattr(drafts, "apply_edit", slowly)
+    quarter = {"kind": "delete", "outline": [[-99, 0], [99, 0], [99, 99], [-99, 99]], "matrix": matrix.ravel().tolist()}
+    editing = threading.Thread(target=lambda: client.post(base, json=quarter))
+    editing.start()
+    assert slow.wait(60)
+    done = client.get(base).json()["done"]
+    assert client.post(f"{base}/undo").json()["done"] == done
+    editing.join()
+    assert client.get(base).json() | {"redo": 0} == {**cut, "edits": client.get(base).json()["edits"]} | {"redo": 0}
+    monkeypatch.undo()
+    # an edit made on a texture that is no longer shown is told, and not done to another
+    told = client.post(base, params={"on": start["on"] + 1}, json={"kind": "decimate", "faces": 800})
+    assert told.status_code == 422
+    assert f"version {start['on'] + 1} of Texture" in told.json()["detail"]
     fewer = client.post(base, json={"kind": "decimate", "faces": 800}).json()
     assert fewer["faces"] <= 800
     assert client.post(f"{base}/keep").status_code == 202

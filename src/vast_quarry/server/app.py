@@ -67,9 +67,12 @@ class TextZip(GZipMiddleware):
 
 
 class NoteChanges:
-    """Counts the changes of each project, so that other pages that show it hear of them."""
+    """Counts the changes of each part of each project, so that other pages that show it hear of them.
 
-    def __init__(self, app: ASGIApp, revisions: dict[str, int]) -> None:
+    Parts are called as in addresses: ``photos``, ``layers``, ``plan`` ..., and ``project`` for name and grade.
+    """
+
+    def __init__(self, app: ASGIApp, revisions: dict[str, dict[str, int]]) -> None:
         self.app, self.revisions = app, revisions
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
@@ -81,7 +84,9 @@ class NoteChanges:
 
         async def noted(message: Message) -> None:
             if message["type"] == "http.response.start" and message["status"] < 400:
-                self.revisions[parts[3]] = self.revisions.get(parts[3], 0) + 1
+                part = parts[4] if len(parts) > 4 else "project"
+                mine = self.revisions.setdefault(parts[3], {})
+                mine[part] = mine.get(part, 0) + 1
             await send(message)
 
         await self.app(scope, receive, noted)

@@ -38,6 +38,8 @@ class Project(SQLModel, table=True):
     #: edits of the open draft, and how many of them are done (the rest can be redone)
     draft: list[dict[str, Any]] = Field(default_factory=list, sa_column=Column(JSON, nullable=False))
     draft_done: int = 0
+    #: number of the version of Texture that the draft was begun on
+    draft_on: int | None = None
 
 
 class TonePreset(SQLModel, table=True):

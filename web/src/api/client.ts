@@ -38,14 +38,18 @@ interface Answer<T> {
 /** A failure that somebody has been told of already; the foot of the page tells when the server cannot be reached. */
 export class Told extends Error {}
 
-/** The data of an answer; a failure is shown in the server's words and thrown. */
-export async function ask<T>(promise: Promise<Answer<T>>): Promise<T> {
+/**
+ * The data of an answer; a failure is shown in the server's words and thrown.
+ *
+ * What somebody did and was not done stays on the screen until it is closed (`untilRead`).
+ */
+export async function ask<T>(promise: Promise<Answer<T>>, untilRead = false): Promise<T> {
   const { data, error } = await promise.catch((e: unknown) => {
     throw new Told(String(e))
   })
   if (error !== undefined) {
     const text = sentence(error)
-    ElMessage({ message: text, type: 'error', duration: 8000, showClose: true })
+    ElMessage({ message: text, type: 'error', duration: untilRead ? 0 : 8000, showClose: true })
     throw new Told(text)
   }
   return data as T

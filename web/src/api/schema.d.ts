@@ -299,7 +299,11 @@ export interface paths {
          * @description Add an edit; one that leaves nothing is refused and the draft stays.
          */
         post: operations["add_api_projects__project_id__draft_post"];
-        delete?: never;
+        /**
+         * Begin Anew
+         * @description Give the draft up, to begin on the version of Texture in use.
+         */
+        delete: operations["begin_anew_api_projects__project_id__draft_delete"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1666,7 +1670,7 @@ export interface components {
         };
         /**
          * DraftOut
-         * @description State of the draft: edits done, edits that can be redone, faces now.
+         * @description State of the draft: edits done, edits that can be redone, faces now, and the version of Texture it stands on.
          */
         DraftOut: {
             /** Done */
@@ -1677,6 +1681,8 @@ export interface components {
             }[];
             /** Faces */
             faces: number;
+            /** On */
+            on: number;
             /** Redo */
             redo: number;
         };
@@ -3321,7 +3327,10 @@ export interface operations {
     };
     add_api_projects__project_id__draft_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Version of Texture that is shown; another one is told, and nothing is done */
+                on?: number | null;
+            };
             header?: never;
             path: {
                 project_id: number;
@@ -3335,6 +3344,37 @@ export interface operations {
                 };
             };
         };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    begin_anew_api_projects__project_id__draft_delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description Successful Response */
             200: {

@@ -6,6 +6,7 @@ import { api, ask, type Draft } from '@/api/client'
 import WorldPane from '@/components/WorldPane.vue'
 import { useJobs } from '@/stores/jobs'
 import { useProject } from '@/stores/project'
+import { useInTurn } from '@/composables/useInTurn'
 import { useCompared, useWorldOf } from '@/composables/useWorldOf'
 import type { MeshMode } from '@/world/World'
 
@@ -19,7 +20,6 @@ const outline = ref<number[][]>([])
 const closed = ref(false)
 const faces = ref(20000)
 const mode = ref<MeshMode>('textured')
-const busy = ref(false)
 const overlay = ref<SVGSVGElement>()
 const there = computed(() => project.layer('texture')?.number ?? null)
 const points = computed(() => outline.value.map((p) => p.join(',')).join(' '))
@@ -33,9 +33,9 @@ onMounted(async () => {
 })
 /** Another page may edit the same draft. */
 watch(
-  () => jobs.changes[String(project.id)],
+  () => jobs.changes?.[String(project.id)]?.draft,
   async () => {
-    if (busy.value) return
+    if (waiting.value) return
     const before = draft.value
     await fetchDraft()
     if (before && draft.value && (before.done !== draft.value.done || before.faces !== draft.value.faces))
@@ -43,6 +43,7 @@ watch(
   },
 )
 onBeforeUnmount(() => window.removeEventListener('keydown', keys))
+watch(there, fetchDraft)
 
 const {
   world,
@@ -57,21 +58,28 @@ useCompared(
   () => props.compared,
   (w, n) => w.setMesh(`/api/projects/${project.id}/layers/finish/mesh?number=${n}`, mode.value, true),
 )
-async function act(work: () => Promise<Draft>) {
-  busy.value = true
-  try {
-    draft.value = await work()
-    outline.value = []
-    await load()
-  } finally {
-    busy.value = false
-  }
+/** What is done is done in the order it was asked for, and nothing that was asked for is dropped. */
+const { waiting, act } = useInTurn<Draft>(
+  (now) => (draft.value = now),
+  () => load(),
+)
+const add = (edit: Record<string, unknown>) => {
+  const { project_id } = project.path.params.path
+  outline.value = []
+  return act(() =>
+    ask(
+      api.POST('/api/projects/{project_id}/draft', {
+        params: { path: { project_id }, query: { on: draft.value?.on } },
+        body: edit,
+      }),
+      true,
+    ),
+  )
 }
-const add = (edit: Record<string, unknown>) =>
-  act(() => ask(api.POST('/api/projects/{project_id}/draft', { ...project.path, body: edit })))
-const undo = () => act(() => ask(api.POST('/api/projects/{project_id}/draft/undo', project.path)))
-const redo = () => act(() => ask(api.POST('/api/projects/{project_id}/draft/redo', project.path)))
-const keep = () => ask(api.POST('/api/projects/{project_id}/draft/keep', project.path))
+const undo = () => act(() => ask(api.POST('/api/projects/{project_id}/draft/undo', project.path), true))
+const redo = () => act(() => ask(api.POST('/api/projects/{project_id}/draft/redo', project.path), true))
+const anew = () => act(() => ask(api.DELETE('/api/projects/{project_id}/draft', project.path), true))
+const keep = () => ask(api.POST('/api/projects/{project_id}/draft/keep', project.path), true)
 
 function remove() {
   const r = overlay.value!.getBoundingClientRect()
@@ -135,7 +143,7 @@ function keys(e: KeyboardEvent) {
           {{ t(`finish.${k}`) }}
         </button></span
       >
-      <button class="plainbtn" :disabled="outline.length < 3 || busy" @click="remove">
+      <button class="plainbtn" :disabled="outline.length < 3" @click="remove">
         {{ t('finish.delete') }}
       </button>
       <span class="seg"
@@ -148,10 +156,15 @@ function keys(e: KeyboardEvent) {
           {{ t(`world.${m}`) }}
         </button></span
       >
-      <span v-if="draft" class="end quiet num">{{
-        t('finish.edits', { n: draft.done, faces: draft.faces.toLocaleString('en') })
-      }}</span>
+      <span v-if="draft" class="end quiet num" role="status">
+        <template v-if="waiting">{{ t('finish.working', { n: waiting }) }} · </template
+        >{{ t('finish.edits', { n: draft.done, faces: draft.faces.toLocaleString('en') }) }}</span
+      >
     </div>
+    <p v-if="draft && there !== null && draft.on !== there" class="notice">
+      {{ t('finish.other', { on: draft.on, now: there }) }}
+      <button class="plainbtn" @click="anew">{{ t('finish.anew', { now: there }) }}</button>
+    </p>
     <div v-if="there === null" class="emptynote">{{ t('finish.need') }}</div>
     <WorldPane
       v-else
@@ -168,32 +181,28 @@ function keys(e: KeyboardEvent) {
       <div class="tools">
         <p class="quiet">{{ t('finish.hint') }}</p>
         <div class="pair">
-          <button class="plainbtn" :disabled="busy || !draft?.done" @click="undo">
+          <button class="plainbtn" :disabled="!draft?.done && !waiting" @click="undo">
             {{ t('finish.undo') }}
           </button>
-          <button class="plainbtn" :disabled="busy || !draft?.redo" @click="redo">
+          <button class="plainbtn" :disabled="!draft?.redo && !waiting" @click="redo">
             {{ t('finish.redo') }}
           </button>
         </div>
-        <button
-          class="plainbtn"
-          :disabled="busy || !draft"
-          @click="add({ kind: 'cut', at: 'ground', closed })"
-        >
+        <button class="plainbtn" :disabled="!draft" @click="add({ kind: 'cut', at: 'ground', closed })">
           {{ t('finish.cutGround') }}
         </button>
-        <button class="plainbtn" :disabled="busy || !draft" @click="add({ kind: 'cut', at: 'box', closed })">
+        <button class="plainbtn" :disabled="!draft" @click="add({ kind: 'cut', at: 'box', closed })">
           {{ t('finish.cutBox') }}
         </button>
         <label class="pair"
           ><span>{{ t('finish.closed') }}</span
           ><el-switch v-model="closed" :aria-label="t('finish.closed')"
         /></label>
-        <button class="plainbtn" :disabled="busy || !draft" @click="add({ kind: 'main-body' })">
+        <button class="plainbtn" :disabled="!draft" @click="add({ kind: 'main-body' })">
           {{ t('finish.main') }}
         </button>
         <div class="pair">
-          <button class="plainbtn" :disabled="busy || !draft" @click="add({ kind: 'decimate', faces })">
+          <button class="plainbtn" :disabled="!draft" @click="add({ kind: 'decimate', faces })">
             {{ t('finish.decimate') }}
           </button>
           <el-input-number
@@ -206,7 +215,7 @@ function keys(e: KeyboardEvent) {
             :aria-label="t('finish.decimate')"
           />
         </div>
-        <button class="go" :disabled="busy || !draft?.done" @click="keep">
+        <button class="go" :disabled="!!waiting || !draft?.done" @click="keep">
           <b>{{ t('finish.keep') }}</b>
         </button>
       </div>
@@ -217,6 +226,11 @@ function keys(e: KeyboardEvent) {
 <style scoped>
 .grow {
   flex: 1;
+}
+.notice {
+  margin: 0;
+  padding: 8px 14px;
+  border-bottom: 1px solid var(--joint);
 }
 .draw {
   position: absolute;

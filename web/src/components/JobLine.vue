@@ -40,8 +40,7 @@ const share = computed(() => (now.value && now.value.total > 0 ? now.value.done 
       <div class="list">
         <details v-for="j in jobs.jobs" :key="j.id!" :open="j.state === 'running'">
           <summary>
-            {{ j.id }} ·
-            {{ j.kind === 'run' ? t(`layers.${j.until}`) : t(`job.kind.${j.kind}`) }} ·
+            {{ j.id }} · {{ j.kind === 'run' ? t(`layers.${j.until}`) : t(`job.kind.${j.kind}`) }} ·
             {{ t(`job.${j.state}`) }}
             <span v-if="j.message" class="bad">{{ j.message }}</span>
           </summary>

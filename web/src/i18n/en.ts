@@ -488,6 +488,9 @@ export const en = {
     edits: '{n} edits · {faces} triangles',
     hint: 'Draw round what is to go. Right drag still turns.',
     need: 'Finish needs a textured model. Run Texture first.',
+    working: 'working ({n})',
+    other: 'These edits stand on version {on} of Texture; version {now} is in use now.',
+    anew: 'Give them up and begin on version {now}',
   },
   dispatch: {
     up: 'Up',

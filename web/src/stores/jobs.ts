@@ -1,15 +1,16 @@
 import { defineStore } from 'pinia'
 import { computed, ref } from 'vue'
 import { api, ask, type Job } from '@/api/client'
+import { listenTogether, type EventStream } from '@/lib/events'
 
 /** Jobs of all projects, as the server tells them by events. */
 export const useJobs = defineStore('jobs', () => {
   const jobs = ref<Job[]>([])
   const connected = ref(true)
   const ended = ref<Job | null>(null)
-  /** How often each project was changed, by this page or another. */
-  const changes = ref<Record<string, number>>({})
-  let source: EventSource | null = null
+  /** How often each part of each project was changed, by this page or another. */
+  const changes = ref<Record<string, Record<string, number>> | null>(null)
+  let stream: EventStream | null = null
 
   const active = computed(() =>
     [...jobs.value].reverse().filter((j) => j.state === 'running' || j.state === 'queued'),
@@ -26,19 +27,13 @@ export const useJobs = defineStore('jobs', () => {
   }
 
   function listen() {
-    source?.close()
-    source = new EventSource('/api/jobs/events')
-    source.addEventListener('jobs', (e) => {
-      connected.value = true
-      take(JSON.parse((e as MessageEvent<string>).data))
-    })
-    source.addEventListener('changes', (e) => {
-      changes.value = JSON.parse((e as MessageEvent<string>).data)
-    })
-    source.addEventListener('open', () => (connected.value = true))
-    source.addEventListener('error', () => {
-      connected.value = false
-      if (source?.readyState === EventSource.CLOSED) setTimeout(listen, 1500)
+    stream?.close()
+    stream = listenTogether('/api/jobs/events', ['jobs', 'changes'], {
+      event: (kind, data) => {
+        if (kind === 'jobs') take(JSON.parse(data))
+        else changes.value = JSON.parse(data)
+      },
+      connected: (there) => (connected.value = there),
     })
   }
 

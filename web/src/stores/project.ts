@@ -2,6 +2,26 @@ import { defineStore } from 'pinia'
 import { computed, ref, shallowRef } from 'vue'
 import { api, ask, type Layer, type Photo, type Project } from '@/api/client'
 
+export const PARTS = ['layers', 'project', 'photos'] as const
+export type Part = (typeof PARTS)[number]
+
+/** What is to be asked for again when a part of the project, as in addresses, has changed. */
+const ASKED: Record<string, readonly Part[]> = {
+  photos: ['photos', 'project'],
+  uploads: ['photos', 'project'],
+  videos: ['photos', 'project'],
+  layers: ['layers'],
+  draft: ['layers'],
+  plan: ['project', 'layers'],
+  project: ['project', 'layers'],
+}
+
+/** What is to be asked for again between two counts of changes (see `jobs.changes`). */
+export function partsChanged(now: Record<string, number> = {}, before: Record<string, number> = {}): Part[] {
+  const changed = Object.keys(now).filter((k) => now[k] !== before[k])
+  return PARTS.filter((p) => changed.some((k) => (ASKED[k] ?? PARTS).includes(p)))
+}
+
 /** The open project: its layers and photos. */
 export const useProject = defineStore('project', () => {
   const id = ref(0)
@@ -18,7 +38,8 @@ export const useProject = defineStore('project', () => {
     return l?.versions.find((v) => v.number === l.number) ?? null
   }
 
-  async function refresh() {
+  /** Ask again for what may have changed. */
+  async function refresh(what: readonly Part[] = PARTS) {
     const wanted = id.value
     // each is shown as soon as it is there
     const mine = <T>(take: (data: T) => void) => {
@@ -26,13 +47,17 @@ export const useProject = defineStore('project', () => {
         if (wanted === id.value) take(data)
       }
     }
-    await Promise.all([
-      ask(api.GET('/api/projects/{project_id}/layers', path.value)).then(mine((l) => (layers.value = l))),
-      ask(api.GET('/api/projects/{project_id}', path.value)).then(
-        mine((p) => ((project.value = p), (planned.value = p.planned))),
-      ),
-      ask(api.GET('/api/projects/{project_id}/photos', path.value)).then(mine((ph) => (photos.value = ph))),
-    ])
+    const fetches = {
+      layers: () =>
+        ask(api.GET('/api/projects/{project_id}/layers', path.value)).then(mine((l) => (layers.value = l))),
+      project: () =>
+        ask(api.GET('/api/projects/{project_id}', path.value)).then(
+          mine((p) => ((project.value = p), (planned.value = p.planned))),
+        ),
+      photos: () =>
+        ask(api.GET('/api/projects/{project_id}/photos', path.value)).then(mine((ph) => (photos.value = ph))),
+    }
+    await Promise.all(what.map((part) => fetches[part]()))
     if (wanted !== id.value) return
     if (!photos.value.some((x) => x.path === selected.value)) selected.value = photos.value[0]?.path ?? null
   }

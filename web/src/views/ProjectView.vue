@@ -2,13 +2,14 @@
 import { type Component, computed, defineAsyncComponent, onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { useRouter } from 'vue-router'
+import type { Job } from '@/api/client'
 import Beds from '@/components/Beds.vue'
 import JobLine from '@/components/JobLine.vue'
 import Tray from '@/components/Tray.vue'
 import PhotosBench from '@/benches/PhotosBench.vue'
 import { useTheme } from '@/composables/useTheme'
 import { useJobs } from '@/stores/jobs'
-import { useProject } from '@/stores/project'
+import { partsChanged, useProject, type Part } from '@/stores/project'
 
 const props = defineProps<{ id: string; layer?: string }>()
 const { t } = useI18n()
@@ -50,15 +51,28 @@ watch(
   { immediate: true },
 )
 /** While the server is away the job line says so; it need not be said twice. */
-const again = () => project.refresh().catch(() => undefined)
+const again = (what?: readonly Part[]) => project.refresh(what).catch(() => undefined)
 // a layer that ended shows its result at once; so does what another page changed, and a server that is back
+const mine = (job: Job | null | undefined) => (job && String(job.project_id) === props.id ? job : null)
 watch(
-  () => [jobs.ended, jobs.running?.layer, jobs.changes[props.id]],
-  () => again(),
+  () => mine(jobs.ended),
+  (job) => job && again(),
+)
+watch(
+  () => jobs.active.find((j) => j.state === 'running' && mine(j))?.layer,
+  (layer) => layer && again(['layers', 'project']),
+)
+watch(
+  () => jobs.changes,
+  (now, before) => {
+    // what was changed before this page listened, it has fetched as it is
+    const parts = before ? partsChanged(now?.[props.id], before[props.id]) : []
+    if (parts.length) void again(parts)
+  },
 )
 watch(
   () => jobs.connected,
-  (there) => there && again(),
+  (there) => there && void again(),
 )
 
 function keys(e: KeyboardEvent) {

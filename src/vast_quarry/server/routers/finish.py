@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Annotated, Any
 
-from fastapi import APIRouter
+from fastapi import APIRouter, Query
 from fastapi.responses import FileResponse
 from pydantic import BaseModel
 from sqlmodel import Session
@@ -15,33 +15,48 @@ from vast_quarry.server.models import Project
 from vast_quarry.server.routers.jobs import JobOut
 from vast_quarry.server.services import drafts, jobs
 from vast_quarry.server.services.folders import Folders, get_project
+from vast_quarry.server.services.layers import version_of
 
 router = APIRouter(prefix="/api/projects/{project_id}/draft", tags=["finish"])
 
 
 class DraftOut(BaseModel):
-    """State of the draft: edits done, edits that can be redone, faces now."""
+    """State of the draft: edits done, edits that can be redone, faces now, and the version of Texture it stands on."""
 
     done: int
     redo: int
     faces: int
     edits: list[dict[str, Any]]
+    on: int
+
+
+On = Annotated[
+    int | None, Query(description="Version of Texture that is shown; another one is told, and nothing is done")
+]
 
 
 def _out(project: Project, f: Folders) -> DraftOut:
     mesh = drafts.draft_mesh(project, f)
     return DraftOut(
-        done=project.draft_done,
-        redo=len(project.draft) - project.draft_done,
-        faces=len(mesh.faces),
-        edits=project.draft,
-    )
+        done=project.draft_done, redo=len(project.draft) - project.draft_done, faces=len(mesh.faces), edits=project.draft,
+        on=drafts.texture_of(project, f).number,
+    )  # fmt: skip
 
 
 def _save(project: Project, session: Session) -> None:
     session.add(project)
     session.commit()
     session.refresh(project)
+
+
+def _check(project: Project, f: Folders, on: int | None) -> None:
+    """Refuse an edit that was made on something else than it would be done to."""
+    now = drafts.texture_of(project, f).number
+    if on is not None and on != now:
+        raise PlainError(
+            f"This edit was made on version {on} of Texture, but version {now} is shown now.",
+            "Look at it, and edit that.",
+        )
 
 
 @router.get("")
@@ -51,49 +66,62 @@ def read(project_id: int, session: Db, f: Files) -> DraftOut:
 
 
 @router.post("")
-def add(project_id: int, edit: dict[str, Any], session: Db, f: Files) -> DraftOut:
+def add(project_id: int, edit: dict[str, Any], session: Db, f: Files, on: On = None) -> DraftOut:
     """Add an edit; one that leaves nothing is refused and the draft stays."""
-    project = get_project(session, project_id)
-    before = (project.draft, project.draft_done)
-    project.draft = [*project.draft[: project.draft_done], edit]
-    project.draft_done = len(project.draft)
-    try:
-        out = _out(project, f)
-    except PlainError:
-        project.draft, project.draft_done = before
-        raise
-    _save(project, session)
-    return out
+    with drafts.editing(session, project_id) as project:
+        _check(project, f, on)
+        number = drafts.texture_of(project, f).number
+        project.draft = [*project.draft[: project.draft_done], edit]
+        project.draft_done, project.draft_on = len(project.draft), number
+        try:
+            out = _out(project, f)
+        except PlainError:
+            session.rollback()
+            raise
+        _save(project, session)
+        return out
 
 
 @router.post("/undo")
 def undo(project_id: int, session: Db, f: Files) -> DraftOut:
     """Take the last edit back."""
-    project = get_project(session, project_id)
-    project.draft_done = max(0, project.draft_done - 1)
-    _save(project, session)
-    return _out(project, f)
+    with drafts.editing(session, project_id) as project:
+        project.draft_done = max(0, project.draft_done - 1)
+        _save(project, session)
+        return _out(project, f)
+
+
+@router.delete("")
+def begin_anew(project_id: int, session: Db, f: Files) -> DraftOut:
+    """Give the draft up, to begin on the version of Texture in use."""
+    with drafts.editing(session, project_id) as project:
+        project.draft, project.draft_done, project.draft_on = [], 0, None
+        _save(project, session)
+        return _out(project, f)
 
 
 @router.post("/redo")
 def redo(project_id: int, session: Db, f: Files) -> DraftOut:
     """Do the edit taken back last again."""
-    project = get_project(session, project_id)
-    project.draft_done = min(len(project.draft), project.draft_done + 1)
-    _save(project, session)
-    return _out(project, f)
+    with drafts.editing(session, project_id) as project:
+        if not project.draft_done and project.draft_on != drafts.texture_of(project, f).number:
+            project.draft = []  # they were edits of another texture
+        project.draft_done = min(len(project.draft), project.draft_done + 1)
+        _save(project, session)
+        return _out(project, f)
 
 
 @router.post("/keep", status_code=202)
-def keep(project_id: int, session: Db) -> JobOut:
+def keep(project_id: int, session: Db, f: Files) -> JobOut:
     """Turn the draft into a version, as a job."""
-    project = get_project(session, project_id)
-    edits = project.draft[: project.draft_done]
-    if not edits:
-        raise PlainError("There are no edits to keep.", "Cut or delete something first.")
-    project.settings = {**project.settings, "finish": {"edits": edits}}
-    _save(project, session)
-    return JobOut.of(jobs.add_run(session, project, "finish"))
+    with drafts.editing(session, project_id) as project:
+        edits = project.draft[: project.draft_done]
+        if not edits:
+            raise PlainError("There are no edits to keep.", "Cut or delete something first.")
+        _check(project, f, version_of(f, "texture", None).number)
+        project.settings = {**project.settings, "finish": {"edits": edits}}
+        _save(project, session)
+        return JobOut.of(jobs.add_run(session, project, "finish"))
 
 
 @router.get("/mesh", response_class=FileResponse)
