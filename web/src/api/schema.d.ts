@@ -221,6 +221,26 @@ export interface paths {
         patch: operations["change_project_api_projects__project_id__patch"];
         trace?: never;
     };
+    "/api/projects/{project_id}/cache": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Empty Cache
+         * @description Delete what can be made again at any time; bytes that were freed.
+         */
+        delete: operations["empty_cache_api_projects__project_id__cache_delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/dispatch": {
         parameters: {
             query?: never;
@@ -2506,6 +2526,8 @@ export interface components {
             best_layer: string | null;
             /** Bytes */
             bytes: number;
+            /** Cache Bytes */
+            cache_bytes: number;
             grade: components["schemas"]["Grade"];
             /** Id */
             id: number;
@@ -3185,6 +3207,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ProjectOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    empty_cache_api_projects__project_id__cache_delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": number;
                 };
             };
             /** @description Validation Error */

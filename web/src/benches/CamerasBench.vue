@@ -7,7 +7,7 @@ import PhotoPane from '@/components/PhotoPane.vue'
 import StripChart from '@/components/StripChart.vue'
 import WorldPane from '@/components/WorldPane.vue'
 import LevelStrip from '@/components/LevelStrip.vue'
-import { fetchCloud, useCompared, useWorldOf } from '@/composables/useWorldOf'
+import { cloudUrl, useCompared, useWorldOf } from '@/composables/useWorldOf'
 import { useProject } from '@/stores/project'
 import { useJobs } from '@/stores/jobs'
 import { packCloud, type Box, type CloudMode } from '@/world/build'
@@ -53,7 +53,7 @@ const {
   scene.value = await ask(api.GET('/api/projects/{project_id}/layers/cameras/scene', project.path))
   const box = (hand.value ?? scene.value.box) as Box
   w.setBox(box)
-  w.setCloud(await fetchCloud(project.id, 'cameras', n), mode.value)
+  await w.loadCloud(cloudUrl(project.id, 'cameras', n), mode.value)
   w.setGround(Math.max(...box.high.map((h, k) => h - box.low[k])))
   w.setCameras(scene.value.cameras, row.value)
 })
@@ -67,7 +67,7 @@ useCompared(
         params: { ...project.path.params, ...query },
       }),
     )
-    w.setCloud(await fetchCloud(project.id, 'cameras', n), mode.value, 2.2, true)
+    await w.loadCloud(cloudUrl(project.id, 'cameras', n), mode.value, 2.2, true)
     w.addSecondCameras(other.cameras)
   },
 )

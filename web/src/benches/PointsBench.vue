@@ -5,7 +5,7 @@ import { api, ask, type Scene } from '@/api/client'
 import PhotoPane from '@/components/PhotoPane.vue'
 import WorldPane from '@/components/WorldPane.vue'
 import { useProject } from '@/stores/project'
-import { fetchCloud, useCompared, useWorldOf } from '@/composables/useWorldOf'
+import { cloudUrl, useCompared, useWorldOf } from '@/composables/useWorldOf'
 import type { Box, CloudMode } from '@/world/build'
 
 const props = defineProps<{ compared: number | null }>()
@@ -26,12 +26,12 @@ const { world, ready } = useWorldOf(number, async (w, n) => {
   w.setGround(1)
   w.show('cameras', false)
   w.setCameras(scene.value.cameras, row.value)
-  w.setCloud(await fetchCloud(project.id, 'points', n, BUDGET), mode.value, 1.8)
+  await w.loadCloud(cloudUrl(project.id, 'points', n, BUDGET), mode.value, 1.8)
 })
 useCompared(
   world,
   () => props.compared,
-  async (w, n) => w.setCloud(await fetchCloud(project.id, 'points', n, BUDGET), mode.value, 1.8, true),
+  async (w, n) => w.loadCloud(cloudUrl(project.id, 'points', n, BUDGET), mode.value, 1.8, true),
 )
 watch(mode, (m) => world.value?.setCloudMode(m))
 watch(row, (r) => scene.value && world.value?.setCameras(scene.value.cameras, r))

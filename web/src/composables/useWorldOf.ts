@@ -1,5 +1,21 @@
+import { ElMessage } from 'element-plus'
 import { shallowRef, watch, type Ref } from 'vue'
+import { Told } from '@/api/client'
+import { i18n } from '@/i18n'
+import { Superseded } from '@/lib/latest'
 import type { World } from '@/world/World'
+
+/** Say what could not be loaded; what was only no longer wanted is nothing to speak of. */
+function failed(error: unknown) {
+  if (error instanceof Superseded || error instanceof Told) return
+  const why = error instanceof Error ? error.message : String(error)
+  ElMessage({
+    message: i18n.global.t('world.failed', { why }),
+    type: 'error',
+    duration: 0,
+    showClose: true,
+  })
+}
 
 /** The world of a bench that shows a version: filled when it is ready and when the version changes, framed once. */
 export function useWorldOf(
@@ -12,7 +28,11 @@ export function useWorldOf(
   async function again() {
     const at = world.value
     if (!at || number.value === null) return
-    await fill(at, number.value)
+    try {
+      await fill(at, number.value)
+    } catch (error) {
+      return failed(error)
+    }
     if (!framed) at.home()
     framed = true
   }
@@ -34,15 +54,17 @@ export function useCompared(
   watch([compared, world], async ([n, at]) => {
     if (!at) return
     if (n === null) return at.endComparing()
-    await show(at, n)
+    try {
+      await show(at, n)
+    } catch (error) {
+      return failed(error)
+    }
     at.split = 0.5
     at.request()
   })
 }
 
-/** A cloud of a layer as the server packs it. */
-export async function fetchCloud(project: number, layer: string, number: number, budget?: number) {
-  const most = budget ? `&budget=${budget}` : ''
-  const answer = await fetch(`/api/projects/${project}/layers/${layer}/cloud?number=${number}${most}`)
-  return await answer.arrayBuffer()
+/** Where the cloud of a layer is, as the server packs it. */
+export function cloudUrl(project: number, layer: string, number: number, budget?: number) {
+  return `/api/projects/${project}/layers/${layer}/cloud?number=${number}${budget ? `&budget=${budget}` : ''}`
 }

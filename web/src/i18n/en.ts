@@ -6,6 +6,8 @@ export const en = {
     name: 'Name of the object or place',
     make: 'Make it',
     remove: 'Remove',
+    free: 'Free {size}',
+    freeHint: 'Delete thumbnails, tiles and files for the page; they are made again when they are asked for.',
     removeAsk: 'Remove {name} and free {size}?',
     empty: 'Nothing here yet. Begin with a new project.',
     photos: '{n} photos',
@@ -96,6 +98,7 @@ export const en = {
     back: 'The server is back.',
   },
   world: {
+    failed: 'This could not be loaded: {why}',
     cameras: 'cameras',
     cloud: 'cloud',
     box: 'keep box',

@@ -37,7 +37,15 @@ async function remove(p: Project) {
   } catch {
     return
   }
-  await ask(api.DELETE('/api/projects/{project_id}', { params: { path: { project_id: p.id } } }))
+  try {
+    await ask(api.DELETE('/api/projects/{project_id}', { params: { path: { project_id: p.id } } }), true)
+  } finally {
+    await refresh()
+  }
+}
+
+async function free(p: Project) {
+  await ask(api.DELETE('/api/projects/{project_id}/cache', { params: { path: { project_id: p.id } } }))
   await refresh()
 }
 
@@ -81,6 +89,15 @@ const bestBench = (layer: string) => (layer === 'photos' ? 'photos' : layer)
           <span>{{ t(`projects.best.${p.best_layer ?? 'none'}`) }}</span>
           <span v-if="p.running" class="works">{{ t('projects.running') }}</span>
           <span>{{ bytes(p.bytes) }}</span>
+          <button
+            v-if="p.cache_bytes > 1e6"
+            class="plainbtn"
+            :title="t('projects.freeHint')"
+            :aria-label="`${t('projects.free', { size: bytes(p.cache_bytes) })}, ${p.name}`"
+            @click="free(p)"
+          >
+            {{ t('projects.free', { size: bytes(p.cache_bytes) }) }}
+          </button>
           <button class="plainbtn" :aria-label="`${t('projects.remove')} ${p.name}`" @click="remove(p)">
             {{ t('projects.remove') }}
           </button>

@@ -17,6 +17,7 @@ import {
 } from './build'
 import { draggedBox } from './boxDrag'
 import type { Facing } from './level'
+import { fetchBytes, Latest } from '@/lib/latest'
 import { Lighter } from './Lighter'
 import { dispose, nearestCamera, rayAt } from './pick'
 import { dressMeshes, type MeshMode } from './meshModes'
@@ -46,6 +47,9 @@ export class World {
   private readonly pixel = new Uint8Array(4)
   private stopped = false
   private readonly lighter = new Lighter()
+  /** Meshes on their way, of either side of the line between two versions. */
+  private readonly meshes = [new Latest(), new Latest()]
+  private readonly clouds = [new Latest(), new Latest()]
   /** Milliseconds that the latest frames took, for measuring. */
   readonly frames: number[] = []
   private dragged: { axis: number; side: number } | null = null
@@ -88,6 +92,7 @@ export class World {
     canvas.addEventListener('pointerdown', this.pointerDown, { capture: true })
     canvas.addEventListener('pointermove', this.pointerMove)
     canvas.addEventListener('pointerup', this.pointerUp)
+    canvas.addEventListener('pointercancel', this.pointerUp)
     canvas.addEventListener('dblclick', this.doubleClick)
     this.watcher = new ResizeObserver(() => this.resize())
     this.watcher.observe(canvas.parentElement!)
@@ -97,6 +102,7 @@ export class World {
 
   dispose() {
     this.stopped = true
+    ;[...this.meshes, ...this.clouds].forEach((m) => m.giveUp())
     this.watcher.disconnect()
     this.controls.dispose()
     this.lighter.dispose()
@@ -207,6 +213,8 @@ export class World {
   /** What is on the other side of the line between two versions; null when nothing is compared. */
   endComparing() {
     this.split = null
+    this.meshes[1].giveUp()
+    this.clouds[1].giveUp()
     this.empty(this.second)
     this.request()
   }
@@ -222,6 +230,11 @@ export class World {
     this.lighter.addCloud(points)
     if (!second) this.points = points
     this.request()
+  }
+
+  /** Show a cloud from an address; throws `Superseded` when another one was asked for meanwhile. */
+  async loadCloud(url: string, mode: CloudMode, size?: number, second = false) {
+    this.setCloud(await this.clouds[second ? 1 : 0].ask((s) => fetchBytes(url, s)), mode, size, second)
   }
 
   setCloudMode(mode: CloudMode) {
@@ -280,8 +293,11 @@ export class World {
     return first instanceof THREE.Mesh ? first : null
   }
 
+  /** Show a mesh; throws `Superseded` when another one was asked for meanwhile. */
   async setMesh(url: string, mode: MeshMode, second = false) {
-    const gltf = await new GLTFLoader().loadAsync(url)
+    const gltf = await this.meshes[second ? 1 : 0].ask(async (signal) =>
+      new GLTFLoader().parseAsync(await fetchBytes(url, signal), ''),
+    )
     gltf.scene.rotation.x = Math.PI / 2 // files are Y up, the world is Z up
     const target = second ? this.second : this.parts.mesh
     this.empty(target)

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
 from fastapi import APIRouter, Request
 from pydantic import BaseModel, Field
 from sqlmodel import Session, col, select
@@ -13,6 +11,7 @@ from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.models import Job, Project
 from vast_quarry.server.services import jobs
 from vast_quarry.server.services.folders import Folders, folders_of, get_project, remove
+from vast_quarry.server.services.sizes import sizes_of, trim_cache
 
 router = APIRouter(prefix="/api/projects", tags=["projects"])
 
@@ -33,6 +32,8 @@ class ProjectOut(BaseModel):
     grade: Grade
     photos: int
     bytes: int
+    #: of these, what can be made again at any time: thumbnails, tiles, meshes as the page loads them, parcels
+    cache_bytes: int
     best_layer: str | None
     running: bool
     #: shots of its plan; 0 when nothing was planned
@@ -43,22 +44,17 @@ class ProjectOut(BaseModel):
     poster: str | None
 
 
-def _size(folder: Path) -> int:
-    return sum(p.stat().st_size for p in folder.rglob("*") if p.is_file()) if folder.is_dir() else 0
-
-
 def _out(project: Project, f: Folders, session: Session) -> ProjectOut:
     assert project.id is not None
     in_use = f.store.in_use()
     best = next((x for x in ("finish", "texture", "surface", "points", "cameras", "photos") if x in in_use), None)
-    count = sum(1 for p in f.photos.rglob("*") if p.is_file()) if f.photos.is_dir() else 0
-    first = next((p for p in sorted(f.photos.rglob("*")) if p.is_file()), None) if f.photos.is_dir() else None
+    sizes = sizes_of(f)
     running = session.exec(
-        select(Job).where(Job.project_id == project.id, col(Job.state).in_(["queued", "running"]))
+        select(Job.id).where(Job.project_id == project.id, col(Job.state).in_(["queued", "running"]))
     ).first()
     return ProjectOut(
-        id=project.id, name=project.name, made=project.made, grade=Grade(project.grade), photos=count, bytes=_size(f.root),
-        best_layer=best, running=running is not None, planned=int(project.plan.get("total", 0)), picture=str(first.relative_to(f.photos)) if first else None,
+        id=project.id, name=project.name, made=project.made, grade=Grade(project.grade), photos=sizes.photos, bytes=sizes.total,
+        cache_bytes=sizes.cache, best_layer=best, running=running is not None, planned=int(project.plan.get("total", 0)), picture=sizes.first,
         poster=best if best in ("surface", "texture", "finish") else None,
     )  # fmt: skip
 
@@ -116,3 +112,10 @@ def remove_project(request: Request, project_id: int, session: Db, f: Files) -> 
     session.delete(project)
     session.commit()
     remove(f)
+
+
+@router.delete("/{project_id}/cache")
+def empty_cache(project_id: int, session: Db, f: Files) -> int:
+    """Delete what can be made again at any time; bytes that were freed."""
+    get_project(session, project_id)
+    return trim_cache(f, 0)

@@ -22,6 +22,7 @@ from vast_quarry.pipeline.steps.finish import load_textured
 from vast_quarry.pipeline.steps.texture import texture_bytes
 from vast_quarry.server.services.folders import Folders
 from vast_quarry.server.services.layers import version_of
+from vast_quarry.server.services.sizes import trim_cache
 
 #: units to a metre
 UNITS = {"m": 1.0, "cm": 100.0, "mm": 1000.0}
@@ -86,6 +87,7 @@ def make_parcel(folders: Folders, wanted: ParcelIn, name: str) -> Path:
     if target.exists():
         return target
     folder.mkdir(parents=True, exist_ok=True)
+    trim_cache(folders)
     source = folders.store.folder(version)
     mesh, scale = load_textured(source), UNITS[wanted.unit]
     y_writer = wanted.format in ("glb", "obj")

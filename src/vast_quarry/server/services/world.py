@@ -27,6 +27,7 @@ from vast_quarry.pipeline.steps.texture import texture_bytes
 from vast_quarry.pipeline.store import Version
 from vast_quarry.server.services.folders import Folders, NotFound
 from vast_quarry.server.services.layers import version_of
+from vast_quarry.server.services.sizes import trim_cache
 
 
 class CameraOut(BaseModel):
@@ -167,6 +168,7 @@ def mesh_file(folders: Folders, layer: str, number: int | None) -> Path:
     if target.exists():
         return target
     folders.make()
+    trim_cache(folders)
     folder = folders.store.folder(version)
     if layer == "surface":
         v, f = load_mesh(folder)
