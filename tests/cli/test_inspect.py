@@ -13,7 +13,7 @@ from typer.testing import CliRunner
 
 from vast_quarry.cli.main import app
 from vast_quarry.core.errors import PlainError
-from vast_quarry.pipeline.inspect import glance
+from vast_quarry.pipeline.glances import glance
 
 PLANTED = {3: "motion blur", 7: "out of focus", 11: "overexposed", 15: "underexposed"}
 

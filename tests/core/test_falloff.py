@@ -10,7 +10,8 @@ import pytest
 from vast_quarry.core.photo.falloff import estimate_falloff, far_from_middle, fit_falloff, stops_at
 from vast_quarry.core.photo.tone import Tone, apply_tone
 from vast_quarry.core.rig.shoot import ShootSettings, shoot
-from vast_quarry.pipeline.inspect import glance, inspect
+from vast_quarry.pipeline.glances import glance
+from vast_quarry.pipeline.inspect import inspect
 
 
 def made_up(curve: tuple[float, float, float], reach: float = 1.0, noise: float = 0.05) -> tuple[dict, dict]:

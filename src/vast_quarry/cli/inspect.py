@@ -6,17 +6,19 @@ import json
 import sys
 from collections import Counter
 from pathlib import Path
+from tempfile import TemporaryDirectory
 from typing import Annotated
 
 import typer
 from rich.console import Console
-from rich.progress import track
+from rich.progress import Progress as Bars
+from rich.progress import TaskID
 
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import write_json
 from vast_quarry.core.photo.reading import find_photos
 from vast_quarry.pipeline.executors import make_executor
-from vast_quarry.pipeline.inspect import Glance, glance, inspect
+from vast_quarry.pipeline.inspect import look_over
 from vast_quarry.pipeline.steps.photos import clean_name
 
 console = Console(soft_wrap=True)
@@ -35,11 +37,19 @@ def inspect_command(
     paths = [str(p.relative_to(photos)) for p in find_photos(photos)]
     if not paths:
         raise PlainError(f"There are no photos in {photos}.", "Give the folder that holds them.")
-    with make_executor() as pool:
-        looking = pool.map(glance, [photos] * len(paths), paths, [masks] * len(paths))
-        shown = track(looking, "Looking", total=len(paths), console=console, disable=not console.is_terminal)
-        glances: list[Glance] = list(shown)
-    found = inspect(paths, glances)
+    with (
+        make_executor() as pool,
+        TemporaryDirectory() as kept,
+        Bars(console=console, disable=not console.is_terminal) as bars,
+    ):
+        shown: dict[str, TaskID] = {}
+
+        def progress(text: str, done: float, total: float) -> None:
+            if text not in shown:
+                shown[text] = bars.add_task(text)
+            bars.update(shown[text], completed=done + 1, total=total)
+
+        found = look_over(photos, paths, masks, Path(kept), pool, progress)
     document = {"photos": [p.model_dump() for p in found.photos], "findings": found.findings}
     if json_file is not None and str(json_file) == "-":
         sys.stdout.write(json.dumps(document, indent=1) + "\n")

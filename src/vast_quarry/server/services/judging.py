@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import threading
-from concurrent.futures import Future
 from pathlib import Path
 from typing import Any
 
@@ -14,7 +13,7 @@ from vast_quarry.core.formats.documents import changed
 from vast_quarry.core.photo.reading import find_photos
 from vast_quarry.core.progress import Cancelled
 from vast_quarry.pipeline.executors import make_executor
-from vast_quarry.pipeline.inspect import Glance, Inspected, glance, inspect
+from vast_quarry.pipeline.inspect import Inspected, look_over
 from vast_quarry.pipeline.step import Reporter
 from vast_quarry.server.services.folders import Folders
 
@@ -42,24 +41,17 @@ def judge_project(folders: Folders, reporter: Reporter, cancelled: threading.Eve
     if not files:
         raise PlainError("There are no photos to judge.", "Bring some in first.")
     paths = [str(f.relative_to(folders.photos)) for f in files]
-    pool = make_executor()
-    try:
-        waiting: list[Future[Glance]] = [pool.submit(glance, folders.photos, path, folders.masks) for path in paths]
-        glances = []
-        for k, future in enumerate(waiting):
-            if cancelled.is_set():
-                raise Cancelled
-            reporter.stage("photos", "Looking at photos", k, len(paths))
-            glances.append(future.result())
-    finally:
-        pool.shutdown(wait=False, cancel_futures=True)
 
-    def progress(done: float, total: float) -> None:
+    def progress(text: str, done: float, total: float) -> None:
         if cancelled.is_set():
             raise Cancelled
-        reporter.stage("photos", "Comparing photos", done, total)
+        reporter.stage("photos", text, done, total)
 
-    found = inspect(paths, glances, progress)
+    pool = make_executor()
+    try:
+        found = look_over(folders.photos, paths, folders.masks, folders.cache, pool, progress)
+    finally:
+        pool.shutdown(wait=False, cancel_futures=True)
     tags = {path: _tag(f) for path, f in zip(paths, files)}
     rows = [{**p.model_dump(), "tag": tags[p.photo]} for p in found.photos]
     write_json(folders.root / JUDGED, {"photos": rows, "findings": found.findings})
