@@ -18,13 +18,14 @@ from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import atomic_write
 from vast_quarry.core.mask.keying import key_out
 from vast_quarry.core.photo.quality import dark_map
-from vast_quarry.core.photo.reading import PHOTO_ENDINGS, find_photos, load_rgb, load_small, read_facts
+from vast_quarry.core.photo.reading import PHOTO_ENDINGS, find_photos
 from vast_quarry.pipeline.inspect import Inspected
 from vast_quarry.pipeline.solution import load_solution
 from vast_quarry.pipeline.steps.masks import load_mask, mask_file
 from vast_quarry.pipeline.steps.photos import Photo, read_photo_list
 from vast_quarry.pipeline.units.depth import load_depth
 from vast_quarry.server.models import Project
+from vast_quarry.server.services.apart import apart, load_rgb, load_small, read_facts
 from vast_quarry.server.services.arrivals import arrive
 from vast_quarry.server.services.folders import Folders, NotFound, safe_path, short_name
 from vast_quarry.server.services.judging import judged
@@ -293,14 +294,20 @@ def take_mask(folders: Folders, name: str, data: IO[bytes]) -> str:
     body = data.read(LARGEST_MASK + 1)
     if len(body) > LARGEST_MASK:
         raise PlainError(f"{clean} is larger than masks are taken ({LARGEST_MASK / 1e6:.0f} MB).")
-    try:
-        with Image.open(io.BytesIO(body), formats=["PNG"]) as image:
-            image.load()
-    except (OSError, ValueError, SyntaxError, MemoryError, Image.DecompressionBombError) as error:
-        raise PlainError(f"{clean} is no PNG that can be read whole.", "Save it again.") from error
+    if not apart(_is_png)(body):
+        raise PlainError(f"{clean} is no PNG that can be read whole.", "Save it again.")
     with atomic_write(folders.masks / clean, durable=True) as out:
         out.write(body)
     return clean
+
+
+def _is_png(body: bytes) -> bool:
+    try:
+        with Image.open(io.BytesIO(body), formats=["PNG"]) as image:
+            image.load()
+    except (OSError, ValueError, SyntaxError, Image.DecompressionBombError):
+        return False
+    return True
 
 
 def bring_in(folders: Folders, source: str, by_reference: bool = False) -> int:
