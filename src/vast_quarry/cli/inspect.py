@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import sys
 from collections import Counter
+from contextlib import closing
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Annotated
@@ -17,7 +18,7 @@ from rich.progress import TaskID
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import write_json
 from vast_quarry.core.photo.reading import find_photos
-from vast_quarry.pipeline.executors import make_executor
+from vast_quarry.pipeline.executors import LazyExecutor
 from vast_quarry.pipeline.inspect import look_over
 from vast_quarry.pipeline.steps.photos import clean_name
 
@@ -38,7 +39,7 @@ def inspect_command(
     if not paths:
         raise PlainError(f"There are no photos in {photos}.", "Give the folder that holds them.")
     with (
-        make_executor() as pool,
+        closing(LazyExecutor()) as pool,
         TemporaryDirectory() as kept,
         Bars(console=console, disable=not console.is_terminal) as bars,
     ):

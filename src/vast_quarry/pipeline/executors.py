@@ -67,6 +67,8 @@ class LazyExecutor:
         self._pool: Executor | None = None
 
     def __call__(self) -> Executor:
+        if getattr(self._pool, "_broken", False):  # one of its processes died: it takes nothing any more
+            self.close(at_once=True)
         if self._pool is None:
             self._pool = make_executor()
         return self._pool

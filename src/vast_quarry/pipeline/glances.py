@@ -24,6 +24,7 @@ from vast_quarry.core.photo.judging import Look, picture_hash, small_picture
 from vast_quarry.core.photo.quality import SIDE, Quality, judge
 from vast_quarry.core.photo.reading import load_rgb, read_facts, resized
 from vast_quarry.core.photo.srgb import linear
+from vast_quarry.pipeline.apart import apart
 from vast_quarry.pipeline.steps.masks import load_mask
 
 #: longer side at which photos are compared with each other, and features of each that are
@@ -99,6 +100,24 @@ def _patches(light: NDArray[np.float32], xy: NDArray[np.float32], sigma: float) 
 
 def keep_glance(folder: Path, path: str, masks: Path | None, kept: Path) -> Path:
     """Look at a photo unless that was done since photo and mask last changed; the file that holds what was seen."""
+    target = glance_file(folder, path, masks, kept)
+    if not is_whole(target):
+        save_glance(target, glance(folder, path, masks))
+    return target
+
+
+def keep_glance_apart(folder: Path, path: str, masks: Path | None, kept: Path) -> Path:
+    """The same in a process of its own: a photo that takes that down is told like any other that cannot be read."""
+    try:
+        return apart(keep_glance, patience=60.0)(folder, path, masks, kept)
+    except PlainError as error:
+        target = glance_file(folder, path, masks, kept)
+        save_glance(target, Glance(problem=str(error)))
+        return target
+
+
+def glance_file(folder: Path, path: str, masks: Path | None, kept: Path) -> Path:
+    """Where what was seen of a photo is kept: another file when photo or mask change."""
     file = folder / path
     tags = [f"{KIND}|{path}"]
     for f in (file, masks / f"{file.stem}.png" if masks is not None else None):
@@ -107,10 +126,7 @@ def keep_glance(folder: Path, path: str, masks: Path | None, kept: Path) -> Path
         except OSError:
             stat = None
         tags.append(f"{stat.st_size}|{stat.st_mtime_ns}" if stat else "")
-    target = kept / f"glance-{hashlib.sha256('|'.join(tags).encode('utf-8', 'replace')).hexdigest()[:24]}.npz"
-    if not is_whole(target):
-        save_glance(target, glance(folder, path, masks))
-    return target
+    return kept / f"glance-{hashlib.sha256('|'.join(tags).encode('utf-8', 'replace')).hexdigest()[:24]}.npz"
 
 
 _ARRAYS = ("descriptors", "colors", "xy", "far", "wide")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from concurrent.futures import Executor, Future
+from concurrent.futures import BrokenExecutor, Executor, Future
 from pathlib import Path
 from typing import TypeVar
 
@@ -13,7 +13,7 @@ from pydantic import BaseModel
 from vast_quarry.core.photo.falloff import estimate_falloff, stops_at
 from vast_quarry.core.photo.judging import Look, Verdict, automatic, gaps, judge_set
 from vast_quarry.core.photo.tone import exposure_stops, fill_by_exposure, tone_offsets
-from vast_quarry.pipeline.glances import Glance, keep_glance, load_glance
+from vast_quarry.pipeline.glances import Glance, keep_glance, keep_glance_apart, load_glance
 from vast_quarry.pipeline.shared import PIECE, Compare, Pairs, Shared, compare_kept, shared_features
 
 T = TypeVar("T")
@@ -76,15 +76,21 @@ def _falloffs(looks: Sequence[Look], shared: Shared) -> tuple[dict[int, list[flo
 
 
 def look_over(
-    folder: Path, paths: Sequence[str], masks: Path | None, kept: Path, pool: Executor, progress: Told
+    folder: Path, paths: Sequence[str], masks: Path | None, kept: Path, pool: Callable[[], Executor], progress: Told
 ) -> Inspection:
     """Look at photos and judge them; what was seen of each is kept in ``kept`` and not looked at again until it changes.
 
     ``progress`` is told the stage, what is done and how much there is; what it raises ends the work.
     """
     kept.mkdir(parents=True, exist_ok=True)
-    looking = [pool.submit(keep_glance, folder, path, masks, kept) for path in paths]
-    files = list(_each(looking, "Looking at photos", progress))
+    try:
+        looking = [pool().submit(keep_glance, folder, path, masks, kept) for path in paths]
+        files = list(_each(looking, "Looking at photos", progress))
+    except BrokenExecutor:  # one of them took its process down: which one, shows one by one
+        files = []
+        for k, path in enumerate(paths):
+            progress("Looking at photos one by one", k, len(paths))
+            files.append(keep_glance_apart(folder, path, masks, kept))
     glances = [load_glance(f) for f in files]
     good = [k for k, g in enumerate(glances) if g.problem is None]
 
@@ -94,7 +100,7 @@ def look_over(
         waiting = []
         for piece in pieces:
             mine = {k: files[good[k]] for pair in piece for k in pair}
-            waiting.append(pool.submit(compare_kept, piece, mine, marked & set(piece)))
+            waiting.append(pool().submit(compare_kept, piece, mine, marked & set(piece)))
         return _each(waiting, "Comparing photos", progress)
 
     return inspect(paths, glances, work)

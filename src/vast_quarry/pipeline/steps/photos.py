@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+from concurrent.futures import BrokenExecutor
 from pathlib import Path
 from typing import Any, ClassVar, Literal
 
@@ -16,6 +17,7 @@ from vast_quarry.core.photo.exif import Exif
 from vast_quarry.core.photo.reading import find_photos, load_rgb, read_facts, sharpness
 from vast_quarry.core.photo.tone import Tone
 from vast_quarry.core.plan.optics import focal_pixels
+from vast_quarry.pipeline.apart import apart
 from vast_quarry.pipeline.step import Context, StepSettings
 
 
@@ -186,6 +188,16 @@ def inspect_photo(number: int, folder: str, path: str, unit: str) -> dict[str, A
     return photo.model_dump()
 
 
+def _inspect_apart(number: int, folder: str, path: str, unit: str) -> dict[str, Any]:
+    """The same in a process of its own: a photo that takes that down is told like any other that cannot be read."""
+    try:
+        return apart(inspect_photo, patience=60.0)(number, folder, path, unit)
+    except PlainError as error:
+        photo = Photo(number=number, path=path, usable=False, problem=str(error))
+        write_json(Path(unit), photo.model_dump(), durable=False)
+        return photo.model_dump()
+
+
 class PhotosStep:
     """Finds and checks photos."""
 
@@ -217,7 +229,14 @@ class PhotosStep:
                 :16
             ]
             jobs.append((n, str(base), path, str(units / f"{n:05d}-{tag}.json")))
-        photos = [Photo.model_validate(d) for d in context.each("Reading photos", inspect_photo, jobs)]
+        try:
+            read = context.each("Reading photos", inspect_photo, jobs)
+        except BrokenExecutor:  # one of them took its process down: which one, shows one by one
+            read = []
+            for k, job in enumerate(jobs):
+                context.stage("Reading photos one by one", k, len(jobs))
+                read.append(_inspect_apart(*job))
+        photos = [Photo.model_validate(d) for d in read]
         for photo, (base, _) in zip(photos, paths):
             photo.base = str(base) if base != folder else None
         first_of: dict[str, str] = {}

@@ -12,7 +12,7 @@ from vast_quarry.core.formats.atomic import read_json, write_json
 from vast_quarry.core.formats.documents import changed
 from vast_quarry.core.photo.reading import find_photos
 from vast_quarry.core.progress import Cancelled
-from vast_quarry.pipeline.executors import make_executor
+from vast_quarry.pipeline.executors import LazyExecutor
 from vast_quarry.pipeline.inspect import Inspected, look_over
 from vast_quarry.pipeline.step import Reporter
 from vast_quarry.server.services.folders import Folders
@@ -47,11 +47,11 @@ def judge_project(folders: Folders, reporter: Reporter, cancelled: threading.Eve
             raise Cancelled
         reporter.stage("photos", text, done, total)
 
-    pool = make_executor()
+    pool = LazyExecutor()
     try:
         found = look_over(folders.photos, paths, folders.masks, folders.cache, pool, progress)
     finally:
-        pool.shutdown(wait=False, cancel_futures=True)
+        pool.close(at_once=True)
     tags = {path: _tag(f) for path, f in zip(paths, files)}
     rows = [{**p.model_dump(), "tag": tags[p.photo]} for p in found.photos]
     write_json(folders.root / JUDGED, {"photos": rows, "findings": found.findings})

@@ -19,13 +19,13 @@ from vast_quarry.core.formats.atomic import atomic_write
 from vast_quarry.core.mask.keying import key_out
 from vast_quarry.core.photo.quality import dark_map
 from vast_quarry.core.photo.reading import PHOTO_ENDINGS, find_photos
+from vast_quarry.pipeline.apart import apart, load_rgb, load_small, read_facts
 from vast_quarry.pipeline.inspect import Inspected
 from vast_quarry.pipeline.solution import load_solution
 from vast_quarry.pipeline.steps.masks import load_mask, mask_file
 from vast_quarry.pipeline.steps.photos import Photo, read_photo_list
 from vast_quarry.pipeline.units.depth import load_depth
 from vast_quarry.server.models import Project
-from vast_quarry.server.services.apart import apart, load_rgb, load_small, read_facts
 from vast_quarry.server.services.arrivals import arrive
 from vast_quarry.server.services.folders import Folders, NotFound, safe_path, short_name
 from vast_quarry.server.services.judging import judged

@@ -13,12 +13,12 @@ from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import write_arrays
 from vast_quarry.core.plan.planner import Plan, mend
 from vast_quarry.core.plan.standin import StandIn, standin_from_mesh, standin_of
+from vast_quarry.pipeline.apart import read_mesh
 from vast_quarry.pipeline.estimate import pace_of
 from vast_quarry.pipeline.planning import PlanIn, PlanOut, told
 from vast_quarry.pipeline.steps.surface import load_mesh
 from vast_quarry.pipeline.store import Store
 from vast_quarry.server.models import Project
-from vast_quarry.server.services.apart import read_mesh
 from vast_quarry.server.services.folders import Folders
 
 #: where a project keeps the mesh that stands in for its subject

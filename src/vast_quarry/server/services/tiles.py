@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
-from vast_quarry.server.services.apart import load_rgb
+from vast_quarry.pipeline.apart import load_rgb
 from vast_quarry.server.services.folders import Folders, NotFound, safe_path
 from vast_quarry.server.services.pictures import cache_tag
 

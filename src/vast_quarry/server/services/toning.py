@@ -16,9 +16,9 @@ from vast_quarry.core.photo.falloff import Falloff, stops_at
 from vast_quarry.core.photo.lensdb import falloff_of
 from vast_quarry.core.photo.reading import find_photos
 from vast_quarry.core.photo.tone import apply_tone
+from vast_quarry.pipeline.apart import load_small, read_facts
 from vast_quarry.pipeline.steps.photos import PhotosSettings, ToneSettings, tone_of_photo
 from vast_quarry.server.models import Project, TonePreset
-from vast_quarry.server.services.apart import load_small, read_facts
 from vast_quarry.server.services.folders import Folders, NotFound, safe_path
 from vast_quarry.server.services.judging import judged
 

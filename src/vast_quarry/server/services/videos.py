@@ -20,9 +20,9 @@ from vast_quarry.core.photo.skim import look_over, look_step
 from vast_quarry.core.photo.travel import fit_to_take
 from vast_quarry.core.photo.video import VIDEO_ENDINGS, Seen, VideoInfo, is_video
 from vast_quarry.core.progress import Cancelled
+from vast_quarry.pipeline.apart import probe
 from vast_quarry.pipeline.step import Reporter
 from vast_quarry.pipeline.video import Choice, Crop, chosen_frames, extract
-from vast_quarry.server.services.apart import probe
 from vast_quarry.server.services.arrivals import arrive
 from vast_quarry.server.services.folders import Folders, NotFound, short_name
 from vast_quarry.server.services.sets import name_set

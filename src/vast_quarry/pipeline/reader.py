@@ -1,7 +1,7 @@
 """A process that reads files for the server: what is hostile or broken takes down this one, not the server.
 
 It gets ``(function, arguments)`` over a pipe and answers what came of it; its memory is limited by the system, its time by
-who asks (:mod:`vast_quarry.server.services.apart`).
+who asks (:mod:`vast_quarry.pipeline.apart`).
 """
 
 from __future__ import annotations

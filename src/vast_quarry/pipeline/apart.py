@@ -45,7 +45,7 @@ class Reader:
     def _start(self) -> Connection:
         mine, theirs = socket.socketpair()
         with theirs:
-            command = [sys.executable, "-m", "vast_quarry.server.reader", str(theirs.fileno())]
+            command = [sys.executable, "-m", "vast_quarry.pipeline.reader", str(theirs.fileno())]
             self._process = subprocess.Popen(command, pass_fds=[theirs.fileno()], stdin=subprocess.DEVNULL)
         self._conn = Connection(mine.detach())
         return self._conn

@@ -5,6 +5,10 @@ from __future__ import annotations
 import os
 import time
 from pathlib import Path
+from typing import Any
+
+from vast_quarry.pipeline.glances import keep_glance
+from vast_quarry.pipeline.steps.photos import inspect_photo
 
 
 def pid_of(path: Path) -> int:
@@ -29,3 +33,15 @@ def stumble(path: Path) -> None:
 
 def no_disk(path: Path) -> None:
     raise OSError(28, "No space left on device")
+
+
+def inspect_or_die(number: int, folder: str, path: str, unit: str) -> dict[str, Any]:
+    if path == "deadly.png":
+        os.abort()
+    return inspect_photo(number, folder, path, unit)
+
+
+def keep_or_die(folder: Path, path: str, masks: Path | None, kept: Path) -> Path:
+    if path == "deadly.png":
+        os.abort()
+    return keep_glance(folder, path, masks, kept)

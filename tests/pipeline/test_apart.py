@@ -1,0 +1,100 @@
+"""Files are read apart from the server: what hangs, crashes or swallows memory is told, and the next one is read."""
+
+from __future__ import annotations
+
+import os
+import shutil
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PIL import Image
+from tests.cli.test_frames import Quiet
+from tests.pipeline.misbehaving import (
+    crash,
+    hang,
+    inspect_or_die,
+    keep_or_die,
+    no_disk,
+    pid_of,
+    stumble,
+    swallow,
+)
+
+import vast_quarry.pipeline.glances as glances
+import vast_quarry.pipeline.inspect as inspecting
+import vast_quarry.pipeline.steps.photos as steps
+from vast_quarry.core.errors import PlainError
+from vast_quarry.pipeline.apart import apart, load_small, probe, read_facts
+from vast_quarry.pipeline.executors import LazyExecutor
+from vast_quarry.pipeline.grades import Grade
+from vast_quarry.pipeline.recipe import recipe_for
+from vast_quarry.pipeline.run import Runner
+from vast_quarry.pipeline.steps.photos import read_photo_list
+from vast_quarry.pipeline.store import Store
+
+FILE = Path("a.jpg")
+
+
+def test_it_is_another_process_and_stays_one() -> None:
+    first = apart(pid_of)(FILE)
+    assert first != os.getpid()
+    assert apart(pid_of)(FILE) == first
+
+
+@pytest.mark.parametrize(
+    ("what", "says"),
+    [(hang, "takes longer than"), (crash, "takes its reader down"), (swallow, "more memory"), (stumble, "made up")],
+)
+def test_what_cannot_be_read_is_told_and_the_next_one_is_read(what, says: str) -> None:  # type: ignore[no-untyped-def]
+    with pytest.raises(PlainError, match=says):
+        apart(what, patience=1.0 if what is hang else 20.0)(FILE)
+    assert apart(pid_of)(FILE) != os.getpid()
+    with pytest.raises(PlainError, match=f"a.jpg .*{says}"):
+        apart(what, patience=1.0 if what is hang else 20.0, by_name=True)(FILE)
+
+
+def test_a_full_disk_is_not_the_files_fault() -> None:
+    with pytest.raises(OSError, match="No space") as error:
+        apart(no_disk)(FILE)
+    assert error.value.errno == 28
+
+
+def test_photos_and_their_troubles_come_through(tmp_path: Path) -> None:
+    Image.fromarray(np.full((80, 120, 3), 90, np.uint8)).save(tmp_path / "a.png")
+    assert (read_facts(tmp_path / "a.png").width, load_small(tmp_path / "a.png", 60).shape[1]) == (120, 60)
+    (tmp_path / "b.jpg").write_bytes(b"no picture")
+    with pytest.raises(PlainError, match="not a picture") as error:
+        read_facts(tmp_path / "b.jpg")
+    assert error.value.remedy
+    with pytest.raises(PlainError, match="no file"):
+        probe(tmp_path / "c.mp4")
+
+
+def test_a_photo_that_takes_its_process_down_is_named_and_the_others_go_on(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A pool of processes that breaks over one photo: photos are then read one by one, and that one is left out."""
+    photos, kept = tmp_path / "photos", tmp_path / "kept"
+    photos.mkdir()
+    for k in range(4):
+        rng = np.random.default_rng(k)
+        Image.fromarray(rng.integers(0, 255, (96, 128, 3), np.uint8)).save(photos / f"{k}.png")
+    shutil.copy(photos / "3.png", photos / "deadly.png")
+    monkeypatch.setattr(steps, "inspect_photo", inspect_or_die)
+    store = Store(tmp_path / "out")
+    done = Runner(store, Quiet()).run(
+        recipe_for(Grade.ROUGH, {}), {"photos": {"folder": str(photos)}, "masks": {"folder": None}}, "photos"
+    )
+    listed = {p.path: p for p in read_photo_list(store.folder(done.versions["photos"])).photos}
+    assert [p for p, x in listed.items() if not x.usable] == ["deadly.png"]
+    assert "takes its reader down" in (listed["deadly.png"].problem or "")
+
+    monkeypatch.setattr(inspecting, "keep_glance", keep_or_die)
+    monkeypatch.setattr(glances, "keep_glance", keep_or_die)
+    pool = LazyExecutor()
+    try:
+        found = inspecting.look_over(photos, sorted(listed), None, kept, pool, lambda *_: None)
+    finally:
+        pool.close(True)
+    assert [p.photo for p in found.photos if "unreadable" in p.reasons] == ["deadly.png"]
