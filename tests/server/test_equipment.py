@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import contextlib
 import io
 import json
+import re
 import socket
 import threading
 import time
 from collections.abc import Callable, Iterator
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
 import pytest
@@ -24,6 +27,7 @@ from vast_quarry.core.rig.shoot import ShootSettings
 from vast_quarry.rig.app import make_rig_app
 from vast_quarry.server.app import make_app
 from vast_quarry.server.services.equipment import Equipment, at_front
+from vast_quarry.server.services.folders import folders_of
 from vast_quarry.server.worker import work
 
 PLAN = {"rings": 1, "pixels_wide": 96, "pixels_high": 72, "removed": list(range(4, 20)), "shape": "cylinder"}
@@ -277,3 +281,79 @@ def test_impossible_wishes_are_refused_in_plain_words(client: TestClient, wrong:
     answer = client.put(f"/api/projects/{project}/plan", json=wrong)
     assert answer.status_code == 422
     assert says in answer.text
+
+
+class Liar(BaseHTTPRequestHandler):
+    """A device that answers what it likes."""
+
+    answers: ClassVar[dict[str, tuple[int, dict[str, str], bytes]]] = {}
+    seen: ClassVar[list[str]] = []
+
+    def _answer(self) -> None:
+        self.seen.append(self.path)
+        self.rfile.read(int(self.headers.get("Content-Length") or 0))
+        status, headers, body = self.answers.get(self.path, (200, {}, b"{}"))
+        self.send_response(status)
+        for k, v in headers.items():
+            self.send_header(k, v)
+        self.send_header("Content-Length", str(len(body)))
+        self.end_headers()
+        with contextlib.suppress(OSError):
+            self.wfile.write(body)
+
+    do_GET = do_PUT = do_POST = do_DELETE = _answer
+
+    def log_message(self, *_: object) -> None:
+        """Nothing."""
+
+
+@pytest.fixture
+def liar() -> Iterator[str]:
+    Liar.answers, Liar.seen = {}, []
+    server = ThreadingHTTPServer(("127.0.0.1", 0), Liar)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    yield f"http://127.0.0.1:{server.server_address[1]}"
+    server.shutdown()
+
+
+def test_answers_of_a_device_are_data(liar: str, client: TestClient, data: Path) -> None:
+    """Names from a device become no paths, and what is no photo is none, however the device insists."""
+    out = io.BytesIO()
+    Image.new("RGB", (96, 72), (90, 80, 70)).save(out, "JPEG")
+    about = {"ready": True, "turntable": False, "scene": "../../../../escaped/x\0"}
+    Liar.answers = {
+        "/": (200, {}, json.dumps(about).encode()),
+        "/camera/trigger": (200, {}, b'{"number": 1}'),
+        "/camera/pictures/1": (200, {}, out.getvalue()),
+    }
+    project = client.post("/api/projects", json={"name": "Lies"}).json()["id"]
+    job = client.post(f"/api/projects/{project}/plan/shoot", json={"plan": PLAN, "rig": liar}).json()
+    work(data, once=True)
+    assert next(j for j in client.get("/api/jobs").json() if j["id"] == job["id"])["state"] == "done"
+    photos = folders_of(data, project).photos
+    assert {p.name for p in photos.rglob("*")} == {f"escapedx_{k:03d}.jpg" for k in range(1, 5)}
+    assert not list(data.rglob("escaped"))
+
+
+@pytest.mark.parametrize(
+    ("path", "answer", "says"),
+    [
+        ("/", (200, {}, b"[" * 100_000), "cannot be understood"),
+        ("/", (200, {}, b'"ready"'), "cannot be understood"),
+        ("/", (302, {"Location": "http://127.0.0.1:9/"}, b""), "refuses"),
+        ("/", (200, {}, b"x" * 2_000_000), "more than 1 MB"),
+        ("/", (500, {}, json.dumps({"detail": "no\x1b[31m " + "a" * 5000}).encode()), "..."),
+        ("/camera/trigger", (200, {}, b'{"number": "../../1"}'), "does not answer its number"),
+        ("/turntable/turn", (200, {}, b'{"speed_deg_s": NaN}'), "does not answer its speed"),
+    ],
+)
+def test_a_device_that_lies_is_told(liar: str, path: str, answer: tuple, says: str) -> None:  # type: ignore[type-arg]
+    Liar.answers = {path: answer}
+    devices = Equipment(liar, 5.0)
+    ask = {"/": devices.about, "/camera/trigger": lambda: devices.photograph(nothing)}.get(
+        path, lambda: devices.turn(1.0, nothing)
+    )
+    with pytest.raises(PlainError, match=re.escape(says)) as error:
+        ask()
+    assert len(str(error.value)) < 500
+    assert str(error.value).isprintable()

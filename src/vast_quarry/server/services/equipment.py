@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import contextlib
+import json
 import re
 import socket
 import subprocess
 import sys
 import time
 from collections.abc import Callable, Iterator
+from dataclasses import dataclass
 from typing import Any
 
 import httpx
@@ -26,6 +28,62 @@ LATE = 4.0
 BUILDING = 300.0
 
 
+#: bytes of a picture, and of any other answer, that are taken
+PICTURE, WORDS = 500_000_000, 1_000_000
+
+
+@dataclass(frozen=True)
+class Said:
+    """What a device answered: data that says nothing until it was looked at."""
+
+    status: int
+    content: bytes
+
+    def json(self) -> Any:
+        """As JSON, whatever it is."""
+        return json.loads(self.content)
+
+    def object(self, device: str) -> dict[str, Any]:
+        """As a JSON object.
+
+        Raises
+        ------
+        PlainError
+            When it is none.
+        """
+        try:
+            found = self.json()
+        except (ValueError, RecursionError):
+            found = None
+        if not isinstance(found, dict):
+            raise PlainError(
+                f"The {device} answers what cannot be understood.", "Look whether it is the right address."
+            )
+        return found
+
+
+def number_in(answer: dict[str, Any], name: str, device: str) -> float:
+    """A number that a device answered.
+
+    Raises
+    ------
+    PlainError
+        When there is none.
+    """
+    value = answer.get(name)
+    if isinstance(value, bool) or not isinstance(value, int | float) or not abs(value) < 1e12:
+        raise PlainError(
+            f"The {device} does not answer its {name.split('_')[0]}.", "Look whether it is the right address."
+        )
+    return float(value)
+
+
+def shown(text: object, most: int = 300) -> str:
+    """Words of a device, fit to be shown: no longer than a few sentences, and printable."""
+    clean = "".join(c if c.isprintable() else " " for c in str(text))
+    return clean if len(clean) <= most else f"{clean[:most]} ..."
+
+
 class Equipment:
     """Devices at an address.
 
@@ -40,11 +98,11 @@ class Equipment:
     def __init__(self, address: str, patience: float) -> None:
         if not re.fullmatch(r"https?://[\w.\-]+(:\d+)?/?", address):
             raise PlainError(f"{address} is no address of a rig.", "Write it like http://127.0.0.1:8770.")
-        self.http = httpx.Client(base_url=address, timeout=QUICK, trust_env=False)
+        self.http = httpx.Client(base_url=address, timeout=QUICK, trust_env=False, follow_redirects=False)
         self.patience = patience
         self._angle: float | None = None
 
-    def _ask(self, device: str, method: str, path: str, timeout: float | None = None, **more: Any) -> httpx.Response:
+    def _ask(self, device: str, method: str, path: str, timeout: float | None = None, **more: Any) -> Said:
         """An answer.
 
         Raises
@@ -52,8 +110,18 @@ class Equipment:
         PlainError
             When there is none, or the device says no.
         """
+        most = PICTURE if path.startswith("/camera/pictures/") else WORDS
         try:
-            answer = self.http.request(method, path, timeout=timeout or QUICK, **more)
+            with self.http.stream(method, path, timeout=timeout or QUICK, **more) as answer:
+                body = bytearray()
+                for part in answer.iter_bytes():
+                    body += part
+                    if len(body) > most:
+                        raise PlainError(
+                            f"The {device} answers with more than {most / 1e6:.0f} MB.",
+                            "Look whether it is the right address.",
+                        )
+            said = Said(answer.status_code, bytes(body))
         except httpx.TimeoutException as error:
             raise PlainError(
                 f"The {device} does not answer.", "Look whether it is on and connected, then press Go on."
@@ -62,17 +130,22 @@ class Equipment:
             raise PlainError(
                 f"The {device} cannot be reached at {self.http.base_url}.", "Look whether it is on, then press Go on."
             ) from error
-        if answer.status_code >= 400:
+        if said.status >= 300:  # a device that sends elsewhere is not followed there
             try:
-                said = str(answer.json()["detail"])
+                why = shown(said.json()["detail"])
             except (ValueError, KeyError, TypeError):
-                said = f"The {device} refuses ({answer.status_code})."
-            raise PlainError(said, "Then press Go on.")
-        return answer
+                why = f"The {device} refuses ({said.status})."
+            raise PlainError(why, "Then press Go on.")
+        return said
 
     def about(self) -> dict[str, Any]:
         """What there is."""
-        return dict(self._ask("rig", "GET", "/").json())
+        about = self._ask("rig", "GET", "/").object("rig")
+        return {
+            "ready": bool(about.get("ready")),
+            "turntable": bool(about.get("turntable")),
+            "scene": about.get("scene", ""),
+        }
 
     def wait_ready(self, look: Callable[[], None]) -> dict[str, Any]:
         """Wait until everything is ready; ``look`` is called between tries."""
@@ -100,16 +173,17 @@ class Equipment:
 
     def turn(self, degrees: float, look: Callable[[], None]) -> None:
         """Turn the table, and wait until it is there."""
-        state = self._ask("turntable", "POST", "/turntable/turn", json={"to_deg": degrees}).json()
-        end = time.monotonic() + 360.0 / max(float(state["speed_deg_s"]), 0.1) + LATE
+        state = self._ask("turntable", "POST", "/turntable/turn", json={"to_deg": degrees}).object("turntable")
+        end = time.monotonic() + 360.0 / max(number_in(state, "speed_deg_s", "turntable"), 1.0) + LATE
         while True:
-            state = self._ask("turntable", "GET", "/turntable").json()
-            off = abs((float(state["angle_deg"]) - degrees + 180) % 360 - 180)
-            if not state["moving"] and off < 0.1:
+            state = self._ask("turntable", "GET", "/turntable").object("turntable")
+            angle, moving = number_in(state, "angle_deg", "turntable"), bool(state.get("moving"))
+            off = abs((angle - degrees + 180) % 360 - 180)
+            if not moving and off < 0.1:
                 return
-            if not state["moving"] or time.monotonic() > end:
+            if not moving or time.monotonic() > end:
                 raise PlainError(
-                    f"The turntable stopped at {state['angle_deg']:.0f} degrees on its way to {degrees % 360:.0f}.",
+                    f"The turntable stopped at {angle:.0f} degrees on its way to {degrees % 360:.0f}.",
                     "Free it, then press Go on.",
                 )
             look()
@@ -118,7 +192,8 @@ class Equipment:
     def photograph(self, look: Callable[[], None]) -> tuple[int, bytes]:
         """Take a photo and fetch it: its number on the card, and the file."""
         look()
-        number = int(self._ask("camera", "POST", "/camera/trigger", timeout=self.patience).json()["number"])
+        answer = self._ask("camera", "POST", "/camera/trigger", timeout=self.patience).object("camera")
+        number = int(number_in(answer, "number", "camera"))
         return number, self._ask("camera", "GET", f"/camera/pictures/{number}", timeout=30.0).content
 
     def mask(self, number: int) -> bytes:

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import io
+import re
 import threading
 from contextlib import nullcontext
 from pathlib import Path
 from typing import Any, Literal, Protocol
 
+from PIL import Image
 from pydantic import BaseModel, Field
 
 from vast_quarry.core.errors import PlainError
@@ -17,6 +20,7 @@ from vast_quarry.core.plan.optics import focal_pixels
 from vast_quarry.core.plan.planner import Plan
 from vast_quarry.core.plan.rings import Station
 from vast_quarry.core.progress import Cancelled
+from vast_quarry.pipeline.apart import apart
 from vast_quarry.pipeline.planning import PlanIn
 from vast_quarry.server.services.equipment import Equipment, at_front, shipped_rig
 from vast_quarry.server.services.folders import Folders
@@ -129,7 +133,8 @@ class _Session:
         """Ready the devices."""
         about = self.devices.wait_ready(self.look)
         self.turntable = bool(about["turntable"])
-        self.scene = str(about["scene"])
+        # a word of the device's that becomes part of names
+        self.scene = re.sub(r"[^\w-]", "", str(about["scene"]))[:40] or "subject"
         p = self.plan.request
         if not self.wanted.rig:
             self.ours = True
@@ -147,6 +152,8 @@ class _Session:
             self.devices.turn(degrees, self.look)
         self.devices.place(where)
         number, photo = self.devices.photograph(self.look)
+        if not apart(_is_photo)(photo):
+            raise PlainError("The camera sent what is no photo.", "Look at the camera, then press Go on.")
         if self.turntable and self.ours:  # a turntable needs its masks; the rig knows them
             with atomic_write(self.folders.masks / f"{Path(name).stem}.png") as f:
                 f.write(self.devices.mask(number))
@@ -174,6 +181,14 @@ class _Session:
             self.look()
             self.cancelled.wait(0.25)
         self.look()
+
+
+def _is_photo(body: bytes) -> bool:
+    try:
+        with Image.open(io.BytesIO(body)) as image:
+            return image.width * image.height > 0
+    except (OSError, ValueError, SyntaxError, Image.DecompressionBombError):
+        return False
 
 
 def shots_of(folders: Folders) -> dict[str, Any]:
