@@ -5,16 +5,20 @@ BIN := $(VENV)/bin
 DEMO_DATA ?= build/demo
 PORT ?= 8765
 
-.PHONY: setup web demo lint lint-python lint-web test screenshots clean
+.PHONY: setup product web demo lint lint-python lint-web test screenshots clean
 
 setup:
 	@./scripts/setup.sh
 	@./scripts/warm.sh
 
+product:
+	@./scripts/setup.sh product
+	@./scripts/warm.sh
+
 web:
 	@./scripts/web.sh
 
-demo: setup web
+demo: product web
 	$(BIN)/vast-quarry serve --demo --data $(DEMO_DATA) --port $(PORT)
 
 lint: lint-python lint-web

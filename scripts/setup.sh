@@ -1,12 +1,15 @@
 #!/usr/bin/env bash
-# Sets up what the project needs. Idempotent, and quick when nothing changed.
+# Sets up what the project needs: setup.sh product (to use it) or setup.sh dev (to check it too; the usual).
+# Idempotent, and quick when nothing changed.
 set -euo pipefail
 cd "$(dirname "$0")/.."
 PYTHON=${PYTHON:-python3.11}
 VENV=.venv
+KIND=${1:-dev}
 
 # Debian packages: Open3D's shared libraries, and (for checks only) the stereo pair with known disparity and a browser
-packages=(libusb-1.0-0 libgl1 libx11-6 libgomp1 opencv-doc chromium)
+packages=(libusb-1.0-0 libgl1 libx11-6 libgomp1)
+[ "$KIND" = product ] || packages+=(opencv-doc chromium)
 missing=()
 if command -v dpkg-query >/dev/null; then
   for p in "${packages[@]}"; do
@@ -29,11 +32,16 @@ if ! command -v "$PYTHON" >/dev/null; then
   exit 1
 fi
 
-stamp=$(cat requirements.lock pyproject.toml | sha256sum | cut -c1-32)
-if [ "$(cat $VENV/.stamp 2>/dev/null)" != "$stamp" ]; then
+lock=requirements.lock
+[ "$KIND" = product ] || lock=requirements-dev.lock
+sum=$(cat requirements.lock requirements-dev.lock pyproject.toml | sha256sum | cut -c1-32)
+# what is set up for checks is enough for use too
+known=$(cat $VENV/.stamp 2>/dev/null || true)
+if [ "$known" != "dev $sum" ] && [ "$known" != "$KIND $sum" ]; then
   [ -x $VENV/bin/python ] || "$PYTHON" -m venv $VENV
   echo "Installing Python packages (about 1.5 GB unpacked, a few minutes the first time)"
-  $VENV/bin/python -m pip install -q --disable-pip-version-check -r requirements.lock
+  # every file has to be the one whose checksum the lock holds
+  $VENV/bin/python -m pip install -q --disable-pip-version-check --require-hashes -r $lock
   $VENV/bin/python -m pip install -q --disable-pip-version-check --no-deps --no-build-isolation -e .
-  echo "$stamp" > $VENV/.stamp
+  echo "$KIND $sum" > $VENV/.stamp
 fi
