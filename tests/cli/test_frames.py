@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 import json
+import sys
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -297,3 +298,10 @@ def test_a_list_of_other_files_is_no_video(film: Path, tmp_path: Path) -> None:
         with pytest.raises(PlainError, match="no video"):
             probe(tmp_path / name)
     assert probe(tmp_path / "real.mp4").frames > 0
+
+
+def test_films_without_their_decoder_are_told(film: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Who leaves PyAV away (docs/dependencies.md) can work with photos all the same."""
+    monkeypatch.setitem(sys.modules, "av", None)
+    with pytest.raises(PlainError, match="PyAV is not installed"):
+        probe(film)

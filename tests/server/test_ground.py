@@ -30,6 +30,7 @@ from vast_quarry.server.app import make_app
 from vast_quarry.server.models import Job, Project
 from vast_quarry.server.services import jobs
 from vast_quarry.server.services.folders import folders_of
+from vast_quarry.server.services.sizes import trim_cache
 from vast_quarry.server.worker import work
 
 
@@ -379,3 +380,81 @@ def test_json_of_the_events_does_not_carry_recipes(client: TestClient) -> None:
     job = client.post(f"/api/projects/{project}/layers/photos/run").json()
     assert job["until"] == "photos"
     assert "recipe" not in json.dumps(job)
+
+
+def test_documents_of_another_version_are_read_as_far_as_they_fit_and_it_is_said(
+    client: TestClient, tmp_path: Path
+) -> None:
+    """Settings, a plan and judgements that this version does not know: no page breaks, nothing is lost, and it is told."""
+    project = fill(client)
+    root = folders_of(tmp_path, project).root
+    with Session(client.app.state.engine) as session:  # type: ignore[attr-defined]
+        row = session.get(Project, project)
+        assert row is not None
+        row.settings = {"points": {"keep": 3, "glitter": 7}, "polish": {"shine": 1}}
+        row.plan = {"height": 0.4, "shape": "dodecahedron", "perfume": "rose", "total": 9}
+        session.add(row)
+        session.commit()
+    (root / "judged.json").write_text(
+        json.dumps(
+            {
+                "photos": [
+                    {
+                        "photo": "1.jpg",
+                        "tag": f"{(s := (root / 'photos' / '1.jpg').stat()).st_size}|{s.st_mtime_ns}",
+                        "verdict": 3,
+                    }
+                ]
+            }
+        )
+    )
+    for path in ("photos", "layers", "plan", "draft", "videos"):
+        assert client.get(f"/api/projects/{project}/{path}").status_code < 405, path
+    assert client.get(f"/api/projects/{project}/photos").json()[1]["judged"] is None
+    assert client.get(f"/api/projects/{project}/plan").json()["height"] == 0.4
+    said = client.get(f"/api/projects/{project}/plan/remarks").json()
+    assert len(said) == 1
+    assert "perfume, shape" in said[0]
+    kept = json.loads((root / "plan-of-before.json").read_text())
+    assert kept["perfume"] == "rose"
+    job = client.post(f"/api/projects/{project}/layers/photos/run").json()
+    work(tmp_path, once=True)
+    done = next(j for j in client.get("/api/jobs").json() if j["id"] == job["id"])
+    assert done["state"] == "done"
+    log = "\n".join(done["log"])
+    assert "points.glitter" in log
+    assert "polish.shine" in log
+    with Session(client.app.state.engine) as session:  # type: ignore[attr-defined]
+        row = session.get(Project, project)
+        assert row is not None
+        assert row.settings["points"]["glitter"] == 7  # what another version wrote stays for it
+
+
+def test_what_is_made_again_is_bounded_and_can_be_freed(client: TestClient, tmp_path: Path) -> None:
+    project = fill(client)
+    folders = folders_of(tmp_path, project)
+    for k in range(5):
+        (folders.cache / f"parcel-{k}").mkdir()
+        file = folders.cache / f"parcel-{k}" / "model.glb"
+        file.write_bytes(b"x" * 1000)
+        os.utime(folders.cache / f"parcel-{k}", (k, k))
+    (folders.cache / "video-a").mkdir()
+    (folders.cache / "video-a" / "scan.npz").write_bytes(b"x" * 5000)
+    told = client.get(f"/api/projects/{project}").json()
+    assert told["cache_bytes"] == 5000
+    assert told["bytes"] >= 10_000
+    assert trim_cache(folders, 2500) == 3000
+    assert sorted(p.name for p in folders.cache.iterdir()) == ["parcel-3", "parcel-4", "video-a"]
+    assert client.delete(f"/api/projects/{project}/cache").json() == 2000
+    assert [p.name for p in folders.cache.iterdir()] == ["video-a"]
+    assert client.get(f"/api/projects/{project}/photos/thumb", params={"path": "1.jpg"}).status_code == 200
+
+
+def test_a_version_says_how_large_it_is(client: TestClient, tmp_path: Path) -> None:
+    project = fill(client)
+    before = client.get(f"/api/projects/{project}").json()["bytes"]
+    client.post(f"/api/projects/{project}/layers/photos/run")
+    work(tmp_path, once=True)
+    version = folders_of(tmp_path, project).store.versions("photos")[0]
+    assert version.files
+    assert client.get(f"/api/projects/{project}").json()["bytes"] - before == sum(version.files.values())

@@ -27,7 +27,7 @@ from vast_quarry.server.services import videos
 from vast_quarry.server.services.folders import folders_of
 from vast_quarry.server.services.jobs import STOPPED, lane_of, next_job, requeue_lost
 from vast_quarry.server.services.judging import judge_project, proposed_out
-from vast_quarry.server.services.layers import places_of, recipe_of
+from vast_quarry.server.services.layers import no_longer_there, places_of, recipe_of
 from vast_quarry.server.services.shooting import shoot_project
 from vast_quarry.server.services.world import make_ready
 
@@ -139,6 +139,8 @@ def run_job(engine: Engine, data: Path, job: Job) -> None:
                 leave = recipe.layers["photos"]
                 leave["leave_out"] = sorted({*leave.get("leave_out", ()), *out})
                 reporter.say(f"Left out as judging proposes: {', '.join(out)}.")
+            for name in no_longer_there(project):
+                reporter.say(f"The setting {name} is of another version of the program and is passed over.")
             done = runner.run(
                 recipe, places_of(folders), until=str(job.params["layer"]), from_in_use=not job.params.get("everything")
             )

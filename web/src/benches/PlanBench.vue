@@ -57,6 +57,9 @@ const path = computed(() => `/api/projects/${project.id}/plan`)
 onMounted(async () => {
   window.addEventListener('keydown', keys)
   plan.value = (await ask(api.GET('/api/projects/{project_id}/plan', project.path))) as PlanIn
+  // what no longer fits is kept by the server when it is asked about it, before the plan is saved again
+  for (const text of await ask(api.GET('/api/projects/{project_id}/plan/remarks', project.path)))
+    ElMessage({ message: text, type: 'warning', duration: 0, showClose: true })
   await change()
 })
 onBeforeUnmount(() => window.removeEventListener('keydown', keys))

@@ -93,6 +93,23 @@ _ONLY = {
 }
 
 
+def decoder() -> Any:
+    """The package that reads films.
+
+    Raises
+    ------
+    PlainError
+        When it is not installed: it may be left away (``docs/dependencies.md``).
+    """
+    try:
+        import av
+    except ImportError as error:
+        raise PlainError(
+            "Films cannot be read: PyAV is not installed.", "Install it, or take single photos."
+        ) from error
+    return av
+
+
 def open_video(path: Path) -> Any:
     """An opened container with a video stream.
 
@@ -101,7 +118,7 @@ def open_video(path: Path) -> Any:
     PlainError
         When the file is none, or its pictures are too large.
     """
-    import av
+    av = decoder()
 
     try:
         container = av.open(f"file:{path}", options=_ONLY, metadata_errors="replace")
@@ -124,7 +141,7 @@ def open_video(path: Path) -> Any:
 
 def list_packets(path: Path) -> Packets | None:
     """The packets of a video; None where the file does not say when they are shown, or where groups begin."""
-    import av
+    av = decoder()
 
     pts, key = [], []
     with open_video(path) as container:
@@ -160,7 +177,7 @@ def decoded(
     PlainError
         When the file is no video.
     """
-    import av
+    av = decoder()
 
     with open_video(path) as container:
         stream = container.streams.video[0]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import re
 import warnings
 from dataclasses import dataclass, replace
@@ -58,14 +59,20 @@ def find_photos(folder: Path) -> list[Path]:
         raise PlainError(f"There is no folder {folder}.", "Check the path.")
     if folder.is_file():
         raise PlainError(f"{folder} is a file.", "Give the folder that holds the photos.")
-    found = [
-        p
-        for p in folder.rglob("*")
-        if p.suffix.lower() in PHOTO_ENDINGS
-        and (p.is_file() or p.is_symlink())  # a link to what is gone is told, not passed over
-        and not any(part.startswith(".") for part in p.relative_to(folder).parts)
-    ]
-    return sorted(found, key=lambda p: _natural(str(p.relative_to(folder))))
+    return [folder / name for name in photo_names(folder)]
+
+
+def photo_names(folder: Path) -> list[str]:
+    """Names of the photos below a folder, as seen from it, in natural order; none where there is no folder."""
+    found = []
+    for at, inside, files in os.walk(folder):
+        inside[:] = [d for d in inside if not d.startswith(".")]
+        below = os.path.relpath(at, folder)
+        for name in files:
+            # a link to what is gone is told, not passed over
+            if not name.startswith(".") and os.path.splitext(name)[1].lower() in PHOTO_ENDINGS:
+                found.append(name if below == "." else os.path.join(below, name))
+    return sorted(found, key=_natural)
 
 
 def _natural(text: str) -> list[tuple[int, int, str]]:

@@ -18,7 +18,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vast_quarry.core.errors import PlainError
-from vast_quarry.core.photo.packets import Packets, decoded, list_packets, open_video
+from vast_quarry.core.photo.packets import Packets, decoded, decoder, list_packets, open_video
 
 T = TypeVar("T")
 
@@ -83,7 +83,7 @@ def probe(path: Path) -> VideoInfo:
     PlainError
         When it is none.
     """
-    import av
+    av = decoder()
 
     with open_video(path) as container:
         stream = container.streams.video[0]

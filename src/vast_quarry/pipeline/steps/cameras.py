@@ -296,9 +296,10 @@ def aligned_before(context: Context) -> Path | None:
     for file in sorted(context.folder.parent.glob("*/version.json")):
         try:
             other = Version.model_validate_json(file.read_bytes())
+            # settings of another version of the program may not be read any more
+            theirs = CamerasSettings.model_validate(other.settings).model_dump(mode="json", exclude={"level"})
         except (OSError, ValueError):
             continue
-        theirs = CamerasSettings.model_validate(other.settings).model_dump(mode="json", exclude={"level"})
         if other.parents == parents and theirs == mine and file.parent.suffix != ".partial":
             return file.parent
     return None

@@ -38,6 +38,12 @@ def read(project_id: int, session: Db) -> PlanIn:
     return planning.saved_plan(get_project(session, project_id))
 
 
+@router.get("/remarks")
+def remarks(request: Request, project_id: int, session: Db) -> list[str]:
+    """What there is to say about the saved plan: that something in it no longer fits."""
+    return planning.remarks_on(get_project(session, project_id), _folders(request, project_id))
+
+
 @router.put("")
 def change(request: Request, project_id: int, body: PlanIn, session: Db) -> PlanOut:
     """Change the plan; what follows from it comes back."""

@@ -7,6 +7,8 @@ import threading
 from pathlib import Path
 from typing import Any
 
+from pydantic import ValidationError
+
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import read_json, write_json
 from vast_quarry.core.formats.documents import changed
@@ -86,5 +88,8 @@ def judged(folders: Folders) -> tuple[dict[str, Inspected], list[str]]:
     for row in document.get("photos", []):
         file = folders.photos / row["photo"]
         if file.is_file() and _tag(file) == row.pop("tag", None):
-            out[row["photo"]] = Inspected.model_validate(row)
+            try:
+                out[row["photo"]] = Inspected.model_validate(row)
+            except ValidationError:  # of another version of the program: judged again when it is wanted
+                continue
     return out, list(document.get("findings", []))

@@ -72,7 +72,15 @@ def _changed(project: Project) -> dict[str, dict[str, Any]]:
     """Settings that the plan presets, and over them those that were changed by hand."""
     preset = presets(saved_plan(project)) if project.plan else {}
     by_hand = project.settings
-    return {k: {**preset.get(k, {}), **by_hand.get(k, {})} for k in {*preset, *by_hand}}
+    fields = {s.layer: set(s.settings_model.model_fields) for s in STEPS}
+    merged = {k: {**preset.get(k, {}), **by_hand.get(k, {})} for k in {*preset, *by_hand}}
+    return {k: {n: v for n, v in values.items() if n in fields[k]} for k, values in merged.items() if k in fields}
+
+
+def no_longer_there(project: Project) -> list[str]:
+    """Settings by hand, as ``layer.name``, that this version of the program does not have and passes over."""
+    fields = {s.layer: set(s.settings_model.model_fields) for s in STEPS}
+    return sorted(f"{k}.{n}" for k, values in project.settings.items() for n in values if n not in fields.get(k, ()))
 
 
 def recipe_of(project: Project) -> Recipe:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import io
+import os
 from functools import lru_cache
 from pathlib import Path
 from typing import IO, Any
@@ -18,7 +19,7 @@ from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import atomic_write
 from vast_quarry.core.mask.keying import key_out
 from vast_quarry.core.photo.quality import dark_map
-from vast_quarry.core.photo.reading import PHOTO_ENDINGS, find_photos
+from vast_quarry.core.photo.reading import PHOTO_ENDINGS, find_photos, photo_names
 from vast_quarry.pipeline.apart import apart, load_rgb, load_small, read_facts
 from vast_quarry.pipeline.inspect import Inspected
 from vast_quarry.pipeline.solution import load_solution
@@ -122,18 +123,25 @@ def list_photos(project: Project, folders: Folders) -> list[PhotoOut]:
     found, names = judged(folders)[0], by_hand(folders)
     masks = {m.stem for m in folders.masks.glob("*.png")} if folders.masks.is_dir() else set()
     out = []
-    for file in find_photos(folders.photos):
-        path = str(file.relative_to(folders.photos))
-        gone = file.is_symlink() and not file.exists()
-        stat = file.lstat() if gone else file.stat()
+    root = str(folders.photos)
+    for path in photo_names(folders.photos):
+        name = os.path.join(root, path)
+        gone = False
+        try:
+            stat = os.stat(name)
+        except FileNotFoundError:
+            try:
+                stat, gone = os.lstat(name), True
+            except FileNotFoundError:  # removed just now
+                continue
         entry: dict[str, Any] = {"path": path, "bytes": stat.st_size, "kept": path not in left_out}
-        entry |= _told(str(file), stat.st_size, stat.st_mtime_ns)
+        entry |= _told(name, stat.st_size, stat.st_mtime_ns)
         if gone:
-            entry["problem"] = f"is no longer where it was ({file.readlink()})."
+            entry["problem"] = f"is no longer where it was ({os.readlink(name)})."
         entry["gone"], entry["set"] = gone, set_of(path, names, found, shots)
         photo = known.get(path)
         entry["sharpness"] = photo.sharpness if photo else None
-        entry["masked"] = file.stem in masks
+        entry["masked"] = os.path.splitext(os.path.basename(path))[0] in masks
         if photo and photo.problem and not entry["problem"]:
             entry["problem"] = photo.problem
         state = states.get(path)
@@ -210,8 +218,6 @@ def _shrunk(mask: NDArray[np.bool_], side: int) -> NDArray[np.bool_]:
 
 
 def _png(picture: NDArray[np.uint8]) -> bytes:
-    import io
-
     out = io.BytesIO()
     Image.fromarray(picture).save(out, format="PNG", compress_level=2)
     return out.getvalue()

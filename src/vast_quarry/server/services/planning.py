@@ -10,7 +10,7 @@ import numpy as np
 from pydantic import BaseModel, ValidationError
 
 from vast_quarry.core.errors import PlainError
-from vast_quarry.core.formats.atomic import write_arrays
+from vast_quarry.core.formats.atomic import write_arrays, write_json
 from vast_quarry.core.plan.planner import Plan, mend
 from vast_quarry.core.plan.standin import StandIn, standin_from_mesh, standin_of
 from vast_quarry.pipeline.apart import read_mesh
@@ -90,12 +90,40 @@ def mended(folders: Folders, request: PlanIn, shots: int) -> MendOut:
 
 
 def saved_plan(project: Project) -> PlanIn:
-    """The project's plan, or the usual one."""
+    """The project's plan, or the usual one; of a plan of an older version what still fits."""
+    return read_plan(project)[0]
+
+
+def read_plan(project: Project) -> tuple[PlanIn, list[str]]:
+    """The project's plan, and names of what in it no longer fits and is as usual instead."""
     known = {k: v for k, v in (project.plan or {}).items() if k in PlanIn.model_fields}
-    try:
-        return PlanIn.model_validate(known)
-    except ValidationError:  # of an older version
-        return PlanIn()
+    misfits = sorted({*(project.plan or {})} - {*PlanIn.model_fields, "total"})
+    while True:
+        try:
+            return PlanIn.model_validate(known), misfits
+        except ValidationError as error:
+            wrong = {str(e["loc"][0]) for e in error.errors() if e["loc"]} & set(known)
+            if not wrong:  # it is the whole that does not fit together
+                return PlanIn(), sorted({*misfits, *known})
+            misfits = sorted({*misfits, *wrong})
+            known = {k: v for k, v in known.items() if k not in wrong}
+
+
+#: where a plan is kept of which something no longer fits
+KEPT_PLAN = "plan-of-before.json"
+
+
+def remarks_on(project: Project, folders: Folders) -> list[str]:
+    """What there is to say about the saved plan; one that no longer fits is kept in a file before anything changes it."""
+    _, misfits = read_plan(project)
+    if not misfits:
+        return []
+    file = folders.root / KEPT_PLAN
+    folders.make()
+    write_json(file, project.plan)
+    return [
+        f"The plan is of another version of the program: {', '.join(misfits)} no longer fits and is as usual. It is kept in {file}."
+    ]
 
 
 def save_plan(project: Project, request: PlanIn, total: int) -> None:
