@@ -37,6 +37,6 @@ def read_mesh(path: Path) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
         mesh = open3d.io.read_triangle_mesh(path)
     mesh.remove_duplicated_vertices()
     vertices, faces = np.asarray(mesh.vertices, float), np.asarray(mesh.triangles, np.int64)
-    if len(faces) == 0 or not np.isfinite(vertices).all():
+    if len(faces) == 0 or not np.isfinite(vertices).all() or faces.min() < 0 or faces.max() >= len(vertices):
         raise PlainError(f"{path.name} holds no usable faces.", "Export it as triangles and try again.")
     return vertices, faces
