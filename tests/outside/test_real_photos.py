@@ -146,3 +146,37 @@ def test_a_board_held_before_a_still_camera_is_no_model(boards: Path, tmp_path: 
     done = CliRunner().invoke(app, ["align", str(boards), "--out", str(tmp_path / "out")])
     assert isinstance(done.exception, PlainError)
     assert "stands still" in str(done.exception)
+
+
+def _frames(pattern: str, every: int, folder: Path) -> list[Path]:
+    """Every so-many-th frame of a sequence of the package as PNG."""
+    found = sorted((CACHE / "usr/share/visp-images-data/ViSP-images").glob(pattern))[::every]
+    if not found:
+        pytest.skip("visp-images-data is not here")
+    folder.mkdir()
+    return [
+        Path(
+            cv2.imwrite(str(folder / f"{f.stem}.png"), cv2.imread(str(f), cv2.IMREAD_GRAYSCALE))
+            and folder / f"{f.stem}.png"
+        )
+        for f in found
+    ]
+
+
+def test_a_model_castle_filmed_by_hand_gives_the_focal_length_it_is_known_by(tmp_path: Path) -> None:
+    """``mbt-depth/castel``: 640 x 480 over some 15 degrees, focal length 615.2 px by its own calibration (``chateau.xml``)."""
+    frames = _frames("mbt-depth/castel/castel/image_*.pgm", 2, tmp_path / "photos")
+    done = CliRunner().invoke(app, ["align", str(tmp_path / "photos"), "--out", str(tmp_path / "out")])
+    assert done.exit_code == 0, done.exception
+    cameras = json.loads((tmp_path / "out" / "cameras.json").read_text())["cameras"]
+    assert len(cameras) == len(frames) == 15
+    assert all(c["aligned"] for c in cameras)
+    assert cameras[0]["fx"] == pytest.approx(615.17, rel=0.05)
+
+
+def test_a_box_pushed_before_a_still_camera_is_told_instead_of_a_model_of_chance(tmp_path: Path) -> None:
+    """``mbt/cube``: a printed box is pushed about a desk; nearly everything the photos share stands still."""
+    _frames("mbt/cube/image*.pgm", 8, tmp_path / "photos")
+    done = CliRunner().invoke(app, ["align", str(tmp_path / "photos"), "--out", str(tmp_path / "out")])
+    assert isinstance(done.exception, PlainError)
+    assert "stands still" in str(done.exception)

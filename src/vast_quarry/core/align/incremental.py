@@ -270,6 +270,22 @@ def stands_in_one_place(m: Model) -> bool:
     return bool(np.quantile(off, 0.8) < 0.006 * reach)
 
 
+#: of places that three placed photos or more follow, the least share that has to agree with a model; and where a backdrop
+#: seems to stand still
+AGREES, AGREES_BEFORE_STILL = 0.2, 0.4
+
+
+def agrees_with_little(m: Model, least: float = AGREES) -> bool:
+    """Whether a model explains too little of what its photos follow: it was put together from chance matches.
+
+    Measured: real and rendered sets that can be aligned 0.6 and more; a box pushed about before a camera that stands still,
+    whose photos can all be "placed", 0.1 to 0.22.
+    """
+    placed = m.placed[m.tracks.photo]
+    followed = placed & (np.bincount(m.track_of[placed], minlength=len(m.tracks)) >= 3)[m.track_of]
+    return bool(followed.any() and m.inlier[followed].mean() < least)
+
+
 def _moves(data: AlignInput, ground: Ground, most: int = 160) -> list:
     """How places move between photos, over pairs spread from those that share most to those that share least."""
     pairs = ground.sharing.candidates(14)
@@ -300,10 +316,11 @@ def align(
     moves = _moves(data, ground)
     if cannot_be_aligned(moves):
         return what_is_wrong(moves, n)
+    least = AGREES_BEFORE_STILL if what_is_wrong(moves, n).cause == "still backdrop" else AGREES
     tied = int((ground.sharing.count.max(0, initial=0) >= PLACED_AT_LEAST).sum())
     best: Model | None = None
     for lenses in guesses(data, ground):
-        best = _grown(data, ground, lenses, tied, best, progress, attempts, on_step)
+        best = _grown(data, ground, lenses, tied, best, progress, attempts, on_step, least)
         if best is not None and best.placed.sum() >= NEARLY_ALL * tied:
             break
     return best if best is not None else what_is_wrong(moves, n)
@@ -311,7 +328,7 @@ def align(
 
 def _grown(
     data: AlignInput, ground: Ground, lenses: list[Camera], tied: int, best: Model | None, progress: Progress, attempts: int,
-    on_step: Callable[[Model], None],
+    on_step: Callable[[Model], None], least: float = AGREES,
 ) -> Model | None:  # fmt: skip
     """The best of ``best`` and growths from several first pairs, stopping when nearly all that are tied are placed."""
     used: list[Bools] = []
@@ -329,7 +346,12 @@ def _grown(
             grower.finish()
         m = grower.model
         used.append(m.placed.copy())
-        if (best is None or m.placed.sum() > best.placed.sum()) and m.placed.sum() >= 2 and not stands_in_one_place(m):
+        if (
+            (best is None or m.placed.sum() > best.placed.sum())
+            and m.placed.sum() >= 2
+            and not stands_in_one_place(m)
+            and not agrees_with_little(m, least)
+        ):
             best = m
         if best is not None and best.placed.sum() >= NEARLY_ALL * tied:
             break
