@@ -30,7 +30,12 @@ WEB = Path(__file__).parents[2] / "web"
 # other work may share the machine: generous waits, which cost nothing when all is quick
 expect.set_options(timeout=30_000)
 
-READY = Path(CHROMIUM).exists() and (WEB / "dist" / "index.html").exists()
+
+@pytest.fixture(scope="session", autouse=True)
+def ready() -> None:
+    """What these tests need; without it they fail, since a check that is silently left out is none."""
+    assert Path(CHROMIUM).exists(), "chromium is missing: make setup installs it"
+    assert (WEB / "dist" / "index.html").exists(), "the page is not built: make web"
 
 
 class Server:

@@ -6,12 +6,9 @@ import json
 import subprocess
 from pathlib import Path
 
-import pytest
 from playwright.sync_api import Page, expect
-from tests.browser.conftest import READY, WEB, wait_drawn
+from tests.browser.conftest import WEB, wait_drawn
 from tests.conftest import RigSet
-
-pytestmark = pytest.mark.skipif(not READY, reason="needs chromium and the built page")
 
 
 def test_from_photos_to_a_downloaded_model(page: Page, address: str, milestone_set: RigSet, tmp_path: Path) -> None:

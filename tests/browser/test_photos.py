@@ -12,13 +12,10 @@ import numpy as np
 import pytest
 from PIL import Image
 from playwright.sync_api import Page, expect
-from tests.browser.conftest import READY
 from tests.conftest import RigSet
 
 from vast_quarry.core.rig.defects import disc_kernel, motion_kernel
 from vast_quarry.core.rig.shoot import ShootSettings, shoot
-
-pytestmark = pytest.mark.skipif(not READY, reason="needs chromium and the built page")
 
 
 def new_photos(page: Page, address: str, name: str) -> None:

@@ -6,11 +6,7 @@ import json
 import urllib.request
 from typing import Any
 
-import pytest
 from playwright.sync_api import Page, expect
-from tests.browser.conftest import READY
-
-pytestmark = pytest.mark.skipif(not READY, reason="needs chromium and the built page")
 
 
 def new_plan(page: Page, address: str) -> int:

@@ -8,12 +8,9 @@ import time
 import urllib.request
 
 import numpy as np
-import pytest
 from playwright.sync_api import Page, expect
-from tests.browser.conftest import READY, Server, api, wait_drawn
+from tests.browser.conftest import Server, api, wait_drawn
 from tests.conftest import RigSet
-
-pytestmark = pytest.mark.skipif(not READY, reason="needs chromium and the built page")
 
 
 def test_an_upload_cut_in_the_middle_leaves_nothing_half(

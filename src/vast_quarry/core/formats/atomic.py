@@ -95,6 +95,17 @@ def write_arrays(path: Path, **arrays: Any) -> None:
         np.savez(out, **arrays)  # type: ignore[arg-type]
 
 
+def array_shapes(path: Path) -> dict[str, tuple[int, ...]]:
+    """Shapes of the arrays of an NPZ file, without reading the arrays."""
+    read = {(1, 0): np.lib.format.read_array_header_1_0, (2, 0): np.lib.format.read_array_header_2_0}
+    out = {}
+    with zipfile.ZipFile(path) as z:
+        for name in z.namelist():
+            with z.open(name) as f:
+                out[name.removesuffix(".npy")] = read[np.lib.format.read_magic(f)](f)[0]  # type: ignore[no-untyped-call]
+    return out
+
+
 def is_whole(path: Path) -> bool:
     """Whether a file is there and not cut: what a power cut left empty or short is to be made again.
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Query, Response
+from fastapi import APIRouter, Query
 from fastapi.responses import FileResponse
 from pydantic import BaseModel
 
@@ -79,12 +79,15 @@ def ties(row: int, f: Files) -> dict[str, list[list[float]]]:
     return world.ties_of(f, row)
 
 
-@router.get("/{layer}/cloud", response_class=Response)
+@router.get("/{layer}/cloud", response_class=FileResponse)
 def cloud(
-    layer: str, f: Files, number: Number = None, budget: Annotated[int, Query(ge=100, le=5_000_000)] = 400_000
-) -> Response:
+    layer: str,
+    f: Files,
+    number: Number = None,
+    budget: Annotated[int, Query(ge=100, le=5_000_000)] = world.USUAL_BUDGET,
+) -> FileResponse:
     """A cloud in compact form."""
-    return Response(world.cloud_of(f, layer, number, budget), media_type="application/octet-stream")
+    return FileResponse(world.cloud_file(f, layer, number, budget), media_type="application/octet-stream")
 
 
 @router.get("/{layer}/mesh", response_class=FileResponse)

@@ -133,14 +133,28 @@ def _packed(points: NDArray, colors: NDArray, views: NDArray, budget: int, seed:
     return b"".join(parts)
 
 
-def cloud_of(folders: Folders, layer: str, number: int | None, budget: int) -> bytes:
-    """The sparse (cameras) or dense (points) cloud, thinned to a budget."""
-    folder = folders.store.folder(version_of(folders, layer, number))
+#: points of a cloud that the page asks for unless it is told otherwise
+USUAL_BUDGET = 400_000
+
+
+def cloud_file(folders: Folders, layer: str, number: int | None, budget: int = USUAL_BUDGET) -> Path:
+    """The sparse (cameras) or dense (points) cloud, thinned to a budget and put in random order, made once."""
+    version = version_of(folders, layer, number)
+    target = folders.cache / f"cloud-{layer}-{version.key}-{budget}.bin"
+    if target.exists():
+        return target
+    folder = folders.store.folder(version)
     if layer == "cameras":
         s: Solution = load_solution(folder)
-        return _packed(s.points, s.colors, np.diff(s.start), budget)
-    cloud = load_cloud(folder)
-    return _packed(cloud.points, cloud.colors, cloud.views, budget)
+        body = _packed(s.points, s.colors, np.diff(s.start), budget)
+    else:
+        cloud = load_cloud(folder)
+        body = _packed(cloud.points, cloud.colors, cloud.views, budget)
+    folders.make()
+    trim_cache(folders)
+    with atomic_write(target) as out:
+        out.write(body)
+    return target
 
 
 def plain_image() -> bytes:
@@ -202,6 +216,8 @@ def make_ready(folders: Folders, layer: str) -> None:
     if layer in MESHES:
         poster_file(folders, layer, None)
         mesh_file(folders, layer, None)
+    elif layer in ("cameras", "points"):
+        cloud_file(folders, layer, None, 2_000_000 if layer == "points" else USUAL_BUDGET)
 
 
 def atlas_file(folders: Folders, layer: str, number: int | None) -> Path:
