@@ -180,7 +180,7 @@ main {
   color: var(--ink2);
   font-size: 13px;
 }
-.facts button {
+.facts button:last-child {
   margin-left: auto;
 }
 .works {
