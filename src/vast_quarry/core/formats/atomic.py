@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import json
 import os
 import secrets
@@ -22,6 +23,9 @@ def sync(path: Path) -> None:
     handle = os.open(path, os.O_RDONLY)
     try:
         os.fsync(handle)
+    except OSError as error:
+        if error.errno not in (errno.EINVAL, errno.EOPNOTSUPP):  # some network disks cannot be asked for that
+            raise
     finally:
         os.close(handle)
 
