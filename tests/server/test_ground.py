@@ -153,13 +153,21 @@ def test_lanes_do_not_wait_for_each_other_and_projects_take_turns(client: TestCl
         first = [jobs.add_job(session, a, "run", {"layer": "photos", "n": k}).id for k in range(3)]
         other = jobs.add_job(session, b, "run", {"layer": "photos"}).id
         light = jobs.add_job(session, b, "judge", {}).id
-        shoots = [jobs.add_job(session, a, "shoot", {"n": k}).id for k in range(2)]
+        shoots = [jobs.add_job(session, p, "shoot", {}).id for p in (a, b)]
+        later = jobs.add_job(session, a, "shoot", {}).id  # it waits for the shoot of its own project
         one = jobs.next_job(session)
         assert one is not None
         assert one.id == first[0]
         got = [jobs.next_job(session, busy={"run"}) for _ in range(3)]
         assert {j.id for j in got if j} == {light, *shoots}
         assert jobs.next_job(session, busy={"run", "light"}) is None
+        done = next(j for j in got if j and j.id == shoots[0])
+        done.state = "done"
+        session.add(done)
+        session.commit()
+        next_shoot = jobs.next_job(session, busy={"run", "light"})
+        assert next_shoot is not None
+        assert next_shoot.id == later
         # the first one is done: now the other project is served before the second of this one
         one.state = "done"
         session.add(one)

@@ -45,7 +45,7 @@ def add_run(session: Session, project: Project, layer: str, everything: bool = F
 
 
 def lane_of(kind: str) -> str:
-    """Jobs of one lane wait for each other; shoots wait for nobody."""
+    """Jobs of one lane wait for each other; shoots wait only for those of their own project."""
     return kind if kind in ("run", "shoot") else "light"
 
 
@@ -57,6 +57,10 @@ def next_job(session: Session, busy: Collection[str] = ()) -> Job | None:
     """
     while True:
         queued = [j for j in session.exec(select(Job).where(Job.state == "queued")) if lane_of(j.kind) not in busy]
+        # two shoots of one project would give their photos the same names
+        going = select(Job.project_id).where(Job.kind == "shoot", Job.state == "running")
+        shooting = set(session.exec(going).all())
+        queued = [j for j in queued if j.kind != "shoot" or j.project_id not in shooting]
         if not queued:
             return None
         begun = dict(session.exec(select(Job.project_id, func.max(Job.started)).group_by(col(Job.project_id))).all())
