@@ -176,7 +176,7 @@ def test_a_model_castle_filmed_by_hand_gives_the_focal_length_it_is_known_by(tmp
 
 def test_a_box_pushed_before_a_still_camera_is_told_instead_of_a_model_of_chance(tmp_path: Path) -> None:
     """``mbt/cube``: a printed box is pushed about a desk; nearly everything the photos share stands still."""
-    _frames("mbt/cube/image*.pgm", 8, tmp_path / "photos")
+    _frames("mbt/cube/image*.pgm", 16, tmp_path / "photos")
     done = CliRunner().invoke(app, ["align", str(tmp_path / "photos"), "--out", str(tmp_path / "out")])
     assert isinstance(done.exception, PlainError)
     assert "stands still" in str(done.exception)
