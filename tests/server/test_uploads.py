@@ -20,7 +20,7 @@ from sqlmodel import Session, select
 from vast_quarry.server import demo
 from vast_quarry.server.app import make_app
 from vast_quarry.server.models import Project
-from vast_quarry.server.services import arrivals, judging, uploads
+from vast_quarry.server.services import arrivals, judging, pictures, uploads
 from vast_quarry.server.services.folders import folders_of
 from vast_quarry.server.startup import take_in_what_came
 from vast_quarry.server.worker import work
@@ -394,3 +394,12 @@ def test_a_demo_that_is_broken_off_leaves_no_empty_project(data: Path, monkeypat
     with Session(engine) as session:
         assert session.exec(select(Project)).all() == []
     assert not (data / "projects").exists() or not list((data / "projects").iterdir())
+
+
+def test_a_photo_larger_than_is_taken_is_refused_by_name(client: TestClient, monkeypatch: pytest.MonkeyPatch) -> None:
+    project = new_project(client)
+    monkeypatch.setattr(pictures, "LARGEST_PHOTO", 100)
+    answer = client.post(f"/api/projects/{project}/photos", files=[("files", ("big.jpg", jpeg()))])
+    assert answer.status_code == 201
+    assert answer.json()["taken"] == []
+    assert "big.jpg is larger" in answer.json()["refused"][0]

@@ -16,10 +16,6 @@ from vast_quarry.core.errors import PlainError
 console = Console(soft_wrap=True)
 
 
-#: addresses that only this machine reaches
-LOOPBACK = ("127.0.0.1", "localhost", "::1")
-
-
 def _default_data() -> Path:
     return Path(os.environ.get("XDG_DATA_HOME") or Path.home() / ".local" / "share") / "vast-quarry"
 
@@ -38,12 +34,13 @@ def serve(
     from vast_quarry.core.formats.lock import Taken, hold, release
     from vast_quarry.server.app import make_app
     from vast_quarry.server.demo import add_demo
+    from vast_quarry.server.guard import OWN_NAMES
     from vast_quarry.server.keeper import Keeper
     from vast_quarry.server.log import write_log
     from vast_quarry.server.startup import take_in_what_came
 
     folder = (data or _default_data()).resolve()
-    if host not in LOOPBACK:
+    if host not in OWN_NAMES:
         raise PlainError(
             f"{host} is not an address of this machine alone: whoever reaches it could see and delete all projects.",
             "Leave --host out; to work from elsewhere, forward the port through ssh -L.",

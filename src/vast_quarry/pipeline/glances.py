@@ -160,6 +160,4 @@ def _plain(value: Any) -> Any:
         return value.item()
     if isinstance(value, bytes):
         return value.decode("latin-1")
-    if isinstance(value, tuple):
-        return list(value)
     return str(value)

@@ -9,6 +9,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import IO
 
+from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import sync
 
 
@@ -29,7 +30,7 @@ def arrive(
 
     Raises
     ------
-    ValueError
+    PlainError
         When a stream holds more than that.
     OSError
         When the disk is full or cannot be written.
@@ -47,7 +48,7 @@ def arrive(
                 if left is not None:
                     left -= len(block)
                     if left < 0:
-                        raise ValueError("more than is taken")
+                        raise PlainError(f"{wanted.name} is larger than is taken.", "Choose a smaller file.")
                 out.write(block)
         look(coming)
         sync(coming)

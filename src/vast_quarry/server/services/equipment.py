@@ -174,7 +174,7 @@ class Equipment:
     def turn(self, degrees: float, look: Callable[[], None]) -> None:
         """Turn the table, and wait until it is there."""
         state = self._ask("turntable", "POST", "/turntable/turn", json={"to_deg": degrees}).object("turntable")
-        end = time.monotonic() + 360.0 / max(number_in(state, "speed_deg_s", "turntable"), 1.0) + LATE
+        end = time.monotonic() + 360.0 / max(number_in(state, "speed_deg_s", "turntable"), 0.1) + LATE
         while True:
             state = self._ask("turntable", "GET", "/turntable").object("turntable")
             angle, moving = number_in(state, "angle_deg", "turntable"), bool(state.get("moving"))
