@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import shutil
+import threading
 from pathlib import Path
 
 import numpy as np
@@ -98,3 +99,13 @@ def test_a_photo_that_takes_its_process_down_is_named_and_the_others_go_on(
     finally:
         pool.close(True)
     assert [p.photo for p in found.photos if "unreadable" in p.reasons] == ["deadly.png"]
+
+
+def test_a_pool_closed_at_once_leaves_no_thread_for_the_exit_to_stumble_over() -> None:
+    """Its thread and the interpreter's exit would meet at one pipe, and a good command would end with a traceback."""
+    pool = LazyExecutor()
+    waiting = pool().submit(hang, FILE)
+    (thread,) = [t for t in threading.enumerate() if type(t).__name__ == "_ExecutorManagerThread"]
+    pool.close(at_once=True)
+    assert not thread.is_alive()
+    assert waiting.done(), "whoever waits for it would wait for ever"

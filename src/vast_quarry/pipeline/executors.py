@@ -74,14 +74,16 @@ class LazyExecutor:
         return self._pool
 
     def close(self, at_once: bool = False) -> None:
-        """Shut down; ``at_once`` without waiting for what still runs."""
+        """Shut down; ``at_once`` without waiting for what still runs (its processes are ended)."""
         if self._pool is not None:
-            processes = list(getattr(self._pool, "_processes", None) or {})
+            processes = list((getattr(self._pool, "_processes", None) or {}).values())
+            manager = getattr(self._pool, "_executor_manager_thread", None)
             self._pool.shutdown(wait=not at_once, cancel_futures=True)
             if at_once:
-                for pid in processes:
-                    try:
-                        os.kill(pid, 15)
-                    except OSError:
-                        continue
+                for process in processes:
+                    process.kill()
+                if manager is not None:
+                    # the interpreter's exit wakes every such thread through a pipe the thread itself is closing: two
+                    # that meet there end a good command with a traceback, so the thread has to be gone before
+                    manager.join(10.0)
             self._pool = None
