@@ -11,7 +11,7 @@ from vast_quarry.core.photo.falloff import estimate_falloff, far_from_middle, fi
 from vast_quarry.core.photo.tone import Tone, apply_tone
 from vast_quarry.core.rig.shoot import ShootSettings, shoot
 from vast_quarry.pipeline.glances import glance
-from vast_quarry.pipeline.inspect import inspect
+from vast_quarry.pipeline.judging import inspect
 
 
 def made_up(curve: tuple[float, float, float], reach: float = 1.0, noise: float = 0.05) -> tuple[dict, dict]:

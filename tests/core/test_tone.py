@@ -13,7 +13,7 @@ from vast_quarry.core.photo.tone import Tone, apply_tone, exposure_stops, fill_b
 from vast_quarry.core.rig.defects import Planted
 from vast_quarry.core.rig.shoot import ShootSettings, shoot
 from vast_quarry.pipeline.glances import glance
-from vast_quarry.pipeline.inspect import inspect
+from vast_quarry.pipeline.judging import inspect
 
 # Sharma, Wu, Dalal (2005), table 1: pairs 1, 4, 7, 10, 17, 25 and 34 (L, a, b; L, a, b; difference), values from memory
 SHARMA = [

@@ -23,7 +23,7 @@ from tests.pipeline.misbehaving import (
 )
 
 import vast_quarry.pipeline.glances as glances
-import vast_quarry.pipeline.inspect as inspecting
+import vast_quarry.pipeline.judging as inspecting
 import vast_quarry.pipeline.steps.photos as steps
 from vast_quarry.core.errors import PlainError
 from vast_quarry.pipeline.apart import apart, load_small, probe, read_facts

@@ -14,6 +14,7 @@ import time
 from pathlib import Path
 
 import numpy as np
+import pygltflib
 import pytest
 import trimesh
 from fastapi.testclient import TestClient
@@ -151,56 +152,104 @@ def test_the_world_is_served(client: TestClient, built: int) -> None:
     assert glb[:4] == b"glTF"
 
 
-def test_draft_undo_redo_keep(client: TestClient, data: Path, built: int, monkeypatch: pytest.MonkeyPatch) -> None:
-    base = f"/api/projects/{built}/draft"
-    start = client.get(base).json()
-    assert start["done"] == 0
+def looking_down(*outline: tuple[float, float]) -> dict:
+    """An edit that deletes what lies in an outline seen from above: x and y are the screen."""
     matrix = np.eye(4)
-    matrix[2] = 0  # looking down: x and y are the screen
-    far = [[10, 10], [11, 10], [11, 11]]
-    assert (
-        client.post(base, json={"kind": "delete", "outline": far, "matrix": matrix.ravel().tolist()}).json()["faces"]
-        == start["faces"]
-    )
-    everything = [[-99, -99], [99, -99], [99, 99], [-99, 99]]
-    refused = client.post(base, json={"kind": "delete", "outline": everything, "matrix": matrix.ravel().tolist()})
-    assert "Nothing would be left" in refused.json()["detail"]
-    half = [[0, -99], [99, -99], [99, 99], [0, 99]]
-    cut = client.post(base, json={"kind": "delete", "outline": half, "matrix": matrix.ravel().tolist()}).json()
+    matrix[2] = 0
+    return {"kind": "delete", "outline": outline, "matrix": matrix.ravel().tolist()}
+
+
+HALF = looking_down((0, -99), (99, -99), (99, 99), (0, 99))
+QUARTER = looking_down((-99, 0), (99, 0), (99, 99), (-99, 99))
+EVERYTHING = looking_down((-99, -99), (99, -99), (99, 99), (-99, 99))
+
+
+def test_draft_undo_redo_keep(client: TestClient, data: Path, built: int) -> None:
+    """Edits are done by the worker, in order; what was made before is there at once."""
+    base = f"/api/projects/{built}/draft"
+
+    def edited(edit: dict) -> dict:
+        sent = client.post(base, json=edit)
+        assert sent.status_code == 202, sent.text
+        assert sent.json()["making"]["kind"] == "edit"
+        assert sent.json()["faces"] is None
+        assert client.get(f"{base}/mesh").status_code == 404
+        work(data, once=True)
+        return client.get(base).json()
+
+    start = client.get(base).json()
+    assert (start["done"], start["making"]) == (0, None)
+    assert edited(looking_down((10, 10), (11, 10), (11, 11)))["faces"] == start["faces"]
+    # one that leaves nothing is told by its job, and is taken out of the draft again
+    refused = edited(EVERYTHING)
+    assert (refused["done"], refused["redo"]) == (1, 0)
+    last = next(j for j in client.get("/api/jobs").json() if j["kind"] == "edit")
+    assert last["state"] == "failed"
+    assert "Nothing would be left" in last["message"]
+    cut = edited(HALF)
     assert 0.2 * start["faces"] < cut["faces"] < 0.8 * start["faces"]
     assert client.post(f"{base}/undo").json()["faces"] == start["faces"]
     assert client.post(f"{base}/redo").json()["faces"] == cut["faces"]
+    shown = pygltflib.GLTF2.load_from_bytes(client.get(f"{base}/mesh").content)
+    assert shown.accessors[3].count == 3 * cut["faces"]
+    # files that were freed are made again when they are asked for
+    assert client.delete(f"/api/projects/{built}/cache").json() > 0
+    assert client.get(base).json()["faces"] is None
+    assert client.post(f"{base}/make").json()["making"]["state"] == "queued"
+    work(data, once=True)
+    assert client.get(base).json() == cut
     assert client.post(base, json={"kind": "sing"}).status_code == 422
-    # an Undo that comes while the edit is still being done waits for it
-    slow = threading.Event()
-    real = drafts.apply_edit
-
-    def slowly(*what):  # type: ignore[no-untyped-def]
-        slow.set()
-        time.sleep(0.5)
-        return real(*what)
-
-    monkeypatch.setattr(drafts, "apply_edit", slowly)
-    quarter = {"kind": "delete", "outline": [[-99, 0], [99, 0], [99, 99], [-99, 99]], "matrix": matrix.ravel().tolist()}
-    editing = threading.Thread(target=lambda: client.post(base, json=quarter))
-    editing.start()
-    assert slow.wait(60)
-    done = client.get(base).json()["done"]
-    assert client.post(f"{base}/undo").json()["done"] == done
-    editing.join()
-    assert client.get(base).json() | {"redo": 0} == {**cut, "edits": client.get(base).json()["edits"]} | {"redo": 0}
-    monkeypatch.undo()
+    assert client.post(base, json={"kind": "delete", "outline": [[0, 0]], "matrix": [1]}).status_code == 422
     # an edit made on a texture that is no longer shown is told, and not done to another
     told = client.post(base, params={"on": start["on"] + 1}, json={"kind": "decimate", "faces": 800})
     assert told.status_code == 422
     assert f"version {start['on'] + 1} of Texture" in told.json()["detail"]
-    fewer = client.post(base, json={"kind": "decimate", "faces": 800}).json()
-    assert fewer["faces"] <= 800
+    assert edited({"kind": "decimate", "faces": 800})["faces"] <= 800
     assert client.post(f"{base}/keep").status_code == 202
     work(data, once=True)
     layers = {x["layer"]: x for x in client.get(f"/api/projects/{built}/layers").json()}
     assert layers["finish"]["state"] == "ready"
     assert layers["finish"]["versions"][0]["figures"]["triangles"] <= 800
+
+
+def test_an_undo_while_the_edit_is_being_done_counts(
+    client: TestClient, data: Path, built: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    base = f"/api/projects/{built}/draft"
+    client.delete(base)
+    start = client.get(base).json()
+    begun, go_on = threading.Event(), threading.Event()
+    real = drafts.apply_edit
+
+    def slowly(*what):  # type: ignore[no-untyped-def]
+        begun.set()
+        assert go_on.wait(60)
+        return real(*what)
+
+    monkeypatch.setattr(drafts, "apply_edit", slowly)
+    making = client.post(base, json=QUARTER).json()["making"]
+    worker = threading.Thread(target=lambda: work(data, once=True))
+    worker.start()
+    assert begun.wait(60)
+    undone = client.post(f"{base}/undo").json()
+    assert (undone["done"], undone["redo"], undone["faces"]) == (0, 1, start["faces"])
+    go_on.set()
+    worker.join()
+    job = next(j for j in client.get("/api/jobs").json() if j["id"] == making["id"])
+    assert job["state"] == "done"
+    assert client.get(base).json()["faces"] == start["faces"]
+    assert client.post(f"{base}/redo").json()["faces"] < start["faces"]
+    # one that is stopped is taken out, and the draft stays as it was before it
+    begun.clear(), go_on.clear()
+    making = client.post(base, json=HALF).json()["making"]
+    worker = threading.Thread(target=lambda: work(data, once=True))
+    worker.start()
+    assert begun.wait(60)
+    client.post(f"/api/jobs/{making['id']}/cancel")
+    time.sleep(1.2)  # the worker hears of it by its heartbeat
+    go_on.set()
+    worker.join()
+    assert client.get(base).json()["done"] == 1
 
 
 def test_parcels_have_the_axis_and_unit_asked_for(client: TestClient, built: int) -> None:

@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest'
-import { bytes, count, metres, seconds } from '@/composables/format'
+import { bytes, count, metres, seconds } from '@/lib/format'
 import { sentence } from '@/api/client'
 import { cloudColors, packCloud, ramp, readCloud } from '@/world/build'
 

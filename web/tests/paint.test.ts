@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest'
 import type { Patches } from '@/api/client'
-import { paint, project, scaleOf } from '@/composables/paint'
+import { paint, project, scaleOf } from '@/lib/paint'
 
 const patches: Patches = {
   corners: [],

@@ -1,8 +1,8 @@
 import * as THREE from 'three'
 import { describe, expect, it } from 'vitest'
 import type { Patches, PlanIn, PlanOut } from '@/api/client'
-import { paint, thinPatches } from '@/composables/paint'
-import { draggedPlace, markedPatches, withMoved, without } from '@/composables/planWorld'
+import { paint, thinPatches } from '@/lib/paint'
+import { draggedPlace, markedPatches, withMoved, without } from '@/lib/planWorld'
 
 const out = {
   stations: [

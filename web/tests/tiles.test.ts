@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest'
-import { tilesInView } from '@/composables/tiles'
+import { tilesInView } from '@/lib/tiles'
 
 const view = { room: [600, 400], size: [6000, 4000], zoom: 1, shift: [0, 0] }
 

@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest'
-import { clock, nearest, stretches } from '@/composables/video'
+import { clock, nearest, stretches } from '@/lib/video'
 
 describe('a video', () => {
   it('tells its time in minutes and seconds', () => {

@@ -19,7 +19,7 @@ from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import write_json
 from vast_quarry.core.photo.reading import find_photos
 from vast_quarry.pipeline.executors import LazyExecutor
-from vast_quarry.pipeline.inspect import look_over
+from vast_quarry.pipeline.judging import look_over
 from vast_quarry.pipeline.steps.photos import clean_name
 
 console = Console(soft_wrap=True)

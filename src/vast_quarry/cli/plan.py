@@ -19,7 +19,7 @@ from vast_quarry.core.plan.shots import planned_glb, shot_list, shot_sheet
 from vast_quarry.core.plan.standin import StandIn, standin_from_mesh
 from vast_quarry.pipeline.estimate import expected
 from vast_quarry.pipeline.output import claim_output
-from vast_quarry.pipeline.planning import PlanFile, PlanIn, patches_of, told
+from vast_quarry.pipeline.plan import PlanFile, PlanIn, patches_of, told
 from vast_quarry.pipeline.recipe import first_misfit
 
 console = Console(soft_wrap=True)

@@ -19,11 +19,11 @@ from vast_quarry.server.database import open_database
 from vast_quarry.server.guard import Guard
 from vast_quarry.server.log import log_file
 from vast_quarry.server.routers import (
+    cameras,
     dispatch,
-    finish,
+    drafts,
     jobs,
     layers,
-    lenses,
     photos,
     plan,
     projects,
@@ -112,7 +112,7 @@ def make_app(data: Path) -> FastAPI:
     app.add_middleware(NoteChanges, revisions=app.state.revisions)
     app.add_middleware(TextZip, minimum_size=2000, compresslevel=3)
     app.add_middleware(Guard)
-    for module in (projects, photos, layers, finish, plan, dispatch, jobs, lenses, tones, videos, uploads):
+    for module in (projects, photos, layers, drafts, plan, dispatch, jobs, cameras, tones, videos, uploads):
         app.include_router(module.router)
 
     @app.get("/api/health", tags=["health"])

@@ -20,7 +20,7 @@ from sqlmodel import Session, select
 
 from vast_quarry.core.photo.tone import Tone, apply_tone
 from vast_quarry.core.rig.defects import disc_kernel, motion_kernel
-from vast_quarry.pipeline.planning import PlanIn
+from vast_quarry.pipeline.plan import PlanIn
 from vast_quarry.pipeline.run import Runner
 from vast_quarry.pipeline.step import Reporter
 from vast_quarry.server.models import Project

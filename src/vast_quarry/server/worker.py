@@ -23,7 +23,7 @@ from vast_quarry.pipeline.run import Runner
 from vast_quarry.server.database import open_database
 from vast_quarry.server.log import write_log
 from vast_quarry.server.models import Job, Project, now
-from vast_quarry.server.services import videos
+from vast_quarry.server.services import drafts, videos
 from vast_quarry.server.services.folders import folders_of
 from vast_quarry.server.services.jobs import STOPPED, lane_of, next_job, requeue_lost
 from vast_quarry.server.services.judging import judge_project, proposed_out
@@ -156,6 +156,8 @@ def run_job(engine: Engine, data: Path, job: Job) -> None:
             videos.take(folders, str(job.params["name"]), choice, reporter, cancelled)
         elif job.kind == "judge":
             judge_project(folders, reporter, cancelled)
+        elif job.kind == "edit":
+            drafts.make_draft(engine, folders, job, reporter, cancelled)
         else:
             raise PlainError(f"There is no job called {job.kind}.")
     except Cancelled:
@@ -196,7 +198,7 @@ def _end_with(parent: int) -> None:
 
 
 class Lanes:
-    """Jobs under way side by side: one run, one light job, and shoots, which mostly wait for devices or people."""
+    """Jobs under way side by side: one run, one edit, one light job, and shoots, which mostly wait for devices or people."""
 
     def __init__(self, engine: Engine, data: Path) -> None:
         self.engine, self.data = engine, data
@@ -231,7 +233,7 @@ def work(data: Path, parent: int | None = None, once: bool = False) -> None:
             time.sleep(2.0)
         if once and not busy:  # none was at work when there was nothing left to begin
             return
-        time.sleep(0.02 if once else 0.4)
+        time.sleep(0.02 if once else 0.15)
 
 
 def _quiet_when_stopping(args: threading.ExceptHookArgs) -> None:

@@ -28,6 +28,9 @@ export type Expected = Schemas['Expected']
 export type PlanOut = Schemas['PlanOut']
 export type Patches = Schemas['PatchesOut']
 export type Draft = Schemas['DraftOut']
+/** An edit of the model; what has a default may be left out. */
+export type Edit =
+  paths['/api/projects/{project_id}/draft']['post']['requestBody']['content']['application/json']
 export type Parcel = Schemas['ParcelOut']
 
 interface Answer<T> {
@@ -37,6 +40,11 @@ interface Answer<T> {
 
 /** A failure that somebody has been told of already; the foot of the page tells when the server cannot be reached. */
 export class Told extends Error {}
+
+/** Say what went wrong. */
+export function tell(text: string, untilRead = true) {
+  ElMessage({ message: text, type: 'error', duration: untilRead ? 0 : 8000, showClose: true })
+}
 
 /**
  * The data of an answer; a failure is shown in the server's words and thrown.
@@ -49,7 +57,7 @@ export async function ask<T>(promise: Promise<Answer<T>>, untilRead = false): Pr
   })
   if (error !== undefined) {
     const text = sentence(error)
-    ElMessage({ message: text, type: 'error', duration: untilRead ? 0 : 8000, showClose: true })
+    tell(text, untilRead)
     throw new Told(text)
   }
   return data as T

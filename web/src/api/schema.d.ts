@@ -316,7 +316,7 @@ export interface paths {
         put?: never;
         /**
          * Add
-         * @description Add an edit; one that leaves nothing is refused and the draft stays.
+         * @description Add an edit, to be done by the worker; one that leaves nothing fails there, and is taken out again.
          */
         post: operations["add_api_projects__project_id__draft_post"];
         /**
@@ -349,6 +349,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/draft/make": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make
+         * @description Have the draft as it is made by the worker, if it is not there (its files may have been freed).
+         */
+        post: operations["make_api_projects__project_id__draft_make_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/draft/mesh": {
         parameters: {
             query?: never;
@@ -358,7 +378,7 @@ export interface paths {
         };
         /**
          * Mesh
-         * @description The model as the draft has it, as GLB.
+         * @description The model as the draft has it, as GLB for display; it has to be made.
          */
         get: operations["mesh_api_projects__project_id__draft_mesh_get"];
         put?: never;
@@ -1709,8 +1729,79 @@ export interface components {
             ];
         };
         /**
+         * CutEdit
+         * @description Cut at the faces of the keep box, or at the ground.
+         */
+        CutEdit: {
+            /**
+             * At
+             * @default box
+             * @enum {string}
+             */
+            at: "box" | "ground";
+            /**
+             * Closed
+             * @description Close the cuts, so that the model is solid
+             * @default false
+             */
+            closed: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "cut";
+        };
+        /**
+         * DecimateEdit
+         * @description Fewer triangles.
+         */
+        DecimateEdit: {
+            /**
+             * Faces
+             * @description Triangles wanted
+             */
+            faces: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "decimate";
+        };
+        /**
+         * DeleteEdit
+         * @description Delete the triangles whose middle lies inside an outline drawn on the screen.
+         */
+        DeleteEdit: {
+            /**
+             * Invert
+             * @description Delete what lies outside instead
+             * @default false
+             */
+            invert: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "delete";
+            /**
+             * Matrix
+             * @description World to clip space, row by row
+             */
+            matrix: number[];
+            /**
+             * Outline
+             * @description Corners, from -1 to 1 over the width and height, y up
+             */
+            outline: [
+                number,
+                number
+            ][];
+        };
+        /**
          * DraftOut
-         * @description State of the draft: edits done, edits that can be redone, faces now, and the version of Texture it stands on.
+         * @description State of the draft: edits done, edits that can be redone, triangles, and the version of Texture it stands on.
+         *
+         *     While the worker still makes that state, ``faces`` is unknown and ``making`` is the job.
          */
         DraftOut: {
             /** Done */
@@ -1720,7 +1811,8 @@ export interface components {
                 [key: string]: unknown;
             }[];
             /** Faces */
-            faces: number;
+            faces: number | null;
+            making: components["schemas"]["JobOut"] | null;
             /** On */
             on: number;
             /** Redo */
@@ -1871,7 +1963,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "run" | "shoot" | "look" | "frames" | "judge";
+            kind: "run" | "shoot" | "look" | "frames" | "judge" | "edit";
             /** Layer */
             layer: string;
             /** Log */
@@ -2026,6 +2118,17 @@ export interface components {
             cameras: components["schemas"]["CameraOut"][];
             /** Points */
             points: number[][];
+        };
+        /**
+         * MainBodyEdit
+         * @description Delete all but the connected body with most triangles.
+         */
+        MainBodyEdit: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "main-body";
         };
         /**
          * MendOut
@@ -3412,14 +3515,12 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": {
-                    [key: string]: unknown;
-                };
+                "application/json": components["schemas"]["DeleteEdit"] | components["schemas"]["CutEdit"] | components["schemas"]["MainBodyEdit"] | components["schemas"]["DecimateEdit"];
             };
         };
         responses: {
             /** @description Successful Response */
-            200: {
+            202: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3500,6 +3601,37 @@ export interface operations {
             };
         };
     };
+    make_api_projects__project_id__draft_make_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
     mesh_api_projects__project_id__draft_mesh_get: {
         parameters: {
             query?: never;
@@ -3541,7 +3673,7 @@ export interface operations {
         requestBody?: never;
         responses: {
             /** @description Successful Response */
-            200: {
+            202: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3572,7 +3704,7 @@ export interface operations {
         requestBody?: never;
         responses: {
             /** @description Successful Response */
-            200: {
+            202: {
                 headers: {
                     [name: string]: unknown;
                 };

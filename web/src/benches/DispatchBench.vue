@@ -3,7 +3,7 @@ import { computed, onMounted, reactive, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { api, ask, type Parcel } from '@/api/client'
 import WorldPane from '@/components/WorldPane.vue'
-import { bytes } from '@/composables/format'
+import { bytes } from '@/lib/format'
 import { useProject } from '@/stores/project'
 import type { World } from '@/world/World'
 

@@ -1,13 +1,15 @@
 <script setup lang="ts">
 import { ElInputNumber, ElSwitch } from 'element-plus'
-import { computed, onBeforeUnmount, onMounted, ref, shallowRef, watch } from 'vue'
+import { computed, onMounted, ref, shallowRef, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { api, ask, type Draft } from '@/api/client'
+import { api, ask, tell, type Draft, type Edit } from '@/api/client'
 import WorldPane from '@/components/WorldPane.vue'
 import { useJobs } from '@/stores/jobs'
 import { useProject } from '@/stores/project'
+import { useKeys } from '@/composables/useKeys'
 import { useInTurn } from '@/composables/useInTurn'
 import { useCompared, useWorldOf } from '@/composables/useWorldOf'
+import { drag } from '@/lib/drag'
 import type { MeshMode } from '@/world/World'
 
 const props = defineProps<{ compared: number | null }>()
@@ -25,12 +27,26 @@ const there = computed(() => project.layer('texture')?.number ?? null)
 const points = computed(() => outline.value.map((p) => p.join(',')).join(' '))
 
 async function fetchDraft() {
-  if (there.value) draft.value = await ask(api.GET('/api/projects/{project_id}/draft', project.path))
+  if (!there.value) return
+  const now = await ask(api.GET('/api/projects/{project_id}/draft', project.path))
+  // its files may have been freed since
+  if (now.faces === null && !now.making)
+    draft.value = await made(await ask(api.POST('/api/projects/{project_id}/draft/make', project.path)))
+  else draft.value = await made(now)
 }
-onMounted(async () => {
-  window.addEventListener('keydown', keys)
-  await fetchDraft()
-})
+/** The draft when the worker has made what it holds. */
+async function made(now: Draft): Promise<Draft> {
+  if (!now.making) return now
+  job.value = now.making.id
+  try {
+    const over = await jobs.over(now.making.id)
+    if (over?.state === 'failed') tell(over.message)
+  } finally {
+    job.value = null
+  }
+  return await ask(api.GET('/api/projects/{project_id}/draft', project.path))
+}
+onMounted(fetchDraft)
 /** Another page may edit the same draft. */
 watch(
   () => jobs.changes?.[String(project.id)]?.draft,
@@ -42,7 +58,6 @@ watch(
       await load()
   },
 )
-onBeforeUnmount(() => window.removeEventListener('keydown', keys))
 watch(there, fetchDraft)
 
 const {
@@ -51,6 +66,7 @@ const {
   again: load,
 } = useWorldOf(there, async (w) => {
   w.setGround(1)
+  if (draft.value?.faces == null) await fetchDraft()
   await w.setMesh(`/api/projects/${project.id}/draft/mesh?at=${Date.now()}`, mode.value)
 })
 useCompared(
@@ -63,28 +79,32 @@ const { waiting, act } = useInTurn<Draft>(
   (now) => (draft.value = now),
   () => load(),
 )
-const add = (edit: Record<string, unknown>) => {
+const add = (edit: Edit) => {
   const { project_id } = project.path.params.path
+  const on = draft.value?.on
   outline.value = []
-  return act(() =>
-    ask(
-      api.POST('/api/projects/{project_id}/draft', {
-        params: { path: { project_id }, query: { on: draft.value?.on } },
-        body: edit,
-      }),
-      true,
-    ),
-  )
+  const where = { params: { path: { project_id }, query: { on } }, body: edit }
+  return act(async () => made(await ask(api.POST('/api/projects/{project_id}/draft', where), true)))
 }
-const undo = () => act(() => ask(api.POST('/api/projects/{project_id}/draft/undo', project.path), true))
-const redo = () => act(() => ask(api.POST('/api/projects/{project_id}/draft/redo', project.path), true))
-const anew = () => act(() => ask(api.DELETE('/api/projects/{project_id}/draft', project.path), true))
+const undo = () =>
+  act(async () => made(await ask(api.POST('/api/projects/{project_id}/draft/undo', project.path), true)))
+const redo = () =>
+  act(async () => made(await ask(api.POST('/api/projects/{project_id}/draft/redo', project.path), true)))
+const anew = () =>
+  act(async () => made(await ask(api.DELETE('/api/projects/{project_id}/draft', project.path), true)))
+/** The edit under way, as the foot of the page tells it too. */
+const job = ref<number | null>(null)
+const under = computed(() => jobs.jobs.find((j) => j.id === job.value) ?? null)
 const keep = () => ask(api.POST('/api/projects/{project_id}/draft/keep', project.path), true)
 
 function remove() {
   const r = overlay.value!.getBoundingClientRect()
-  const shape = outline.value.map(([x, y]) => [(2 * x) / r.width - 1, 1 - (2 * y) / r.height])
-  if (shape.length > 2) void add({ kind: 'delete', outline: shape, matrix: world.value!.matrix() })
+  const shape = outline.value.map(([x, y]): [number, number] => [
+    (2 * x) / r.width - 1,
+    1 - (2 * y) / r.height,
+  ])
+  if (shape.length > 2)
+    void add({ kind: 'delete', outline: shape, matrix: world.value!.matrix(), invert: false })
 }
 function setTool(next: typeof tool.value) {
   tool.value = next
@@ -106,28 +126,20 @@ function down(e: PointerEvent) {
     outline.value =
       tool.value === 'rectangle' ? [start, [x, start[1]], [x, y], [start[0], y]] : [...outline.value, [x, y]]
   }
-  const up = () => {
-    window.removeEventListener('pointermove', move)
-    window.removeEventListener('pointerup', up)
-  }
-  window.addEventListener('pointermove', move)
-  window.addEventListener('pointerup', up)
+  drag(e, { move, cancel: () => (outline.value = []) })
 }
 /** Any other button goes on to the world, so that the view still turns while a tool is active. */
 function forward(e: PointerEvent) {
   outline.value = []
   world.value?.canvas.dispatchEvent(new PointerEvent('pointerdown', e))
 }
-function keys(e: KeyboardEvent) {
-  if ((e.target as HTMLElement).closest('input, textarea')) return
-  if ((e.ctrlKey || e.metaKey) && e.key === 'z' && !e.shiftKey) void undo()
-  else if ((e.ctrlKey || e.metaKey) && (e.key === 'y' || (e.key.toLowerCase() === 'z' && e.shiftKey)))
-    void redo()
-  else if (e.key === 'Delete') remove()
-  else if (e.key === 'Escape') setTool('turn')
-  else return
-  e.preventDefault()
-}
+useKeys('layers.finish', [
+  { keys: 'Ctrl+Z', says: 'keys.undo', act: undo },
+  { keys: 'Ctrl+Shift+Z', says: 'keys.redo', act: redo },
+  { keys: 'Ctrl+Y', says: 'keys.redo', act: redo },
+  { keys: 'Delete', says: 'keys.deleteInside', act: remove },
+  { keys: 'Escape', says: 'keys.noTool', act: () => setTool('turn') },
+])
 </script>
 
 <template>
@@ -157,8 +169,17 @@ function keys(e: KeyboardEvent) {
         </button></span
       >
       <span v-if="draft" class="end quiet num" role="status">
-        <template v-if="waiting">{{ t('finish.working', { n: waiting }) }} · </template
-        >{{ t('finish.edits', { n: draft.done, faces: draft.faces.toLocaleString('en') }) }}</span
+        <template v-if="waiting"
+          >{{ t('finish.working', { n: waiting })
+          }}<template v-if="under?.stage">: {{ under.stage }}</template>
+          <button v-if="under" class="plainbtn" @click="jobs.cancel(under.id)">
+            {{ t('job.cancel') }}
+          </button>
+          ·
+        </template>
+        <template v-if="draft.faces !== null">{{
+          t('finish.edits', { n: draft.done, faces: draft.faces.toLocaleString('en') })
+        }}</template></span
       >
     </div>
     <p v-if="draft && there !== null && draft.on !== there" class="notice">

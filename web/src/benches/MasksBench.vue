@@ -2,9 +2,10 @@
 import { ElSlider } from 'element-plus'
 import { computed, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { api, ask, photoUrl, sentence } from '@/api/client'
+import { api, ask, photoUrl } from '@/api/client'
 import ContactSheet from '@/components/ContactSheet.vue'
 import PhotoPane from '@/components/PhotoPane.vue'
+import { sendFiles } from '@/lib/send'
 import { useProject } from '@/stores/project'
 
 const { t } = useI18n()
@@ -39,10 +40,11 @@ const apply = async (colors: number[][]) => {
   color.value = null
 }
 async function bring(e: Event) {
-  const body = new FormData()
-  for (const f of (e.target as HTMLInputElement).files ?? []) body.append('files', f, f.name)
-  const answer = await fetch(`/api/projects/${project.id}/photos/masks`, { method: 'POST', body })
-  if (!answer.ok) throw new Error(sentence(await answer.json()))
+  await sendFiles(
+    `/api/projects/${project.id}/photos/masks`,
+    'files',
+    (e.target as HTMLInputElement).files ?? [],
+  )
   await project.run('masks')
 }
 </script>

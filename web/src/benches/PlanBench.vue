@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { ElMessage } from 'element-plus'
 import * as THREE from 'three'
-import { computed, onBeforeUnmount, onMounted, ref, shallowRef, watch } from 'vue'
+import { computed, onMounted, ref, shallowRef, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { api, ask, type Expected, type Patches, type PlanIn, type PlanOut } from '@/api/client'
 import LapTable from '@/components/plan/LapTable.vue'
@@ -11,8 +11,9 @@ import PlanForm from '@/components/plan/PlanForm.vue'
 import ShootBox from '@/components/plan/ShootBox.vue'
 import ThroughView from '@/components/plan/ThroughView.vue'
 import WorldPane from '@/components/WorldPane.vue'
-import { metres, seconds } from '@/composables/format'
-import { paint, scaleOf, type PaintMode } from '@/composables/paint'
+import { useKeys } from '@/composables/useKeys'
+import { metres, seconds } from '@/lib/format'
+import { paint, scaleOf, type PaintMode } from '@/lib/paint'
 import {
   draggedPlace,
   inStrips,
@@ -21,7 +22,7 @@ import {
   withMoved,
   without,
   type Place,
-} from '@/composables/planWorld'
+} from '@/lib/planWorld'
 import { useProject } from '@/stores/project'
 import type { World } from '@/world/World'
 
@@ -55,14 +56,12 @@ const strips = computed(() => inStrips(plan.value?.kind))
 const path = computed(() => `/api/projects/${project.id}/plan`)
 
 onMounted(async () => {
-  window.addEventListener('keydown', keys)
   plan.value = (await ask(api.GET('/api/projects/{project_id}/plan', project.path))) as PlanIn
   // what no longer fits is kept by the server when it is asked about it, before the plan is saved again
   for (const text of await ask(api.GET('/api/projects/{project_id}/plan/remarks', project.path)))
     ElMessage({ message: text, type: 'warning', duration: 0, showClose: true })
   await change()
 })
-onBeforeUnmount(() => window.removeEventListener('keydown', keys))
 
 /** A changed wish makes other shots: what was left out or added by hand belongs to the plan before. */
 async function reshape() {
@@ -125,13 +124,15 @@ function leaveOut() {
   plan.value = without(plan.value, out.value, shot.value)
   void change()
 }
-function keys(e: KeyboardEvent) {
-  if ((e.target as HTMLElement).closest('input, textarea, [role=dialog]')) return
+function step(by: 1 | -1) {
   const all = out.value?.total ?? 0
-  if (e.key === 'Delete') leaveOut()
-  else if (e.key === 'ArrowRight' && all) shot.value = ((shot.value ?? -1) + 1) % all
-  else if (e.key === 'ArrowLeft' && all) shot.value = ((shot.value ?? all) - 1 + all) % all
+  if (all) shot.value = ((shot.value ?? (by > 0 ? -1 : all)) + by + all) % all
 }
+useKeys('layers.plan', [
+  { keys: 'ArrowRight', says: 'keys.nextShot', act: () => step(1) },
+  { keys: 'ArrowLeft', says: 'keys.previousShot', act: () => step(-1) },
+  { keys: 'Delete', says: 'keys.leaveOutShot', act: leaveOut },
+])
 function show() {
   if (!world || !plan.value || !out.value || !patches.value) return
   world.setShape(standInObject(patches.value, plan.value, out.value))

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { count } from '@/composables/format'
+import { count } from '@/lib/format'
 import { useJobs } from '@/stores/jobs'
 import { useProject } from '@/stores/project'
 

@@ -2,7 +2,7 @@
 import { ElDialog } from 'element-plus'
 import { computed, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { seconds } from '@/composables/format'
+import { seconds } from '@/lib/format'
 import { useJobs } from '@/stores/jobs'
 
 const { t } = useI18n()

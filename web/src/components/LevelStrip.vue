@@ -2,6 +2,8 @@
 import { ElInputNumber } from 'element-plus'
 import { computed, onBeforeUnmount, onMounted, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
+import { useKeys } from '@/composables/useKeys'
+import { drag } from '@/lib/drag'
 import { clockwise, joined, straighten, turnOf, type Facing, type LevelStep } from '@/world/level'
 import type { World } from '@/world/World'
 
@@ -40,26 +42,19 @@ function down(e: PointerEvent) {
   const start = [e.clientX - r.left, e.clientY - r.top]
   const move = (m: PointerEvent) => (line.value = [...start, m.clientX - r.left, m.clientY - r.top])
   const up = () => {
-    window.removeEventListener('pointermove', move)
-    window.removeEventListener('pointerup', up)
     const [x1, y1, x2, y2] = line.value ?? [0, 0, 0, 0]
     line.value = null
     // a short line says little about an angle
     if (Math.hypot(x2 - x1, y2 - y1) > 24) turn(straighten(x2 - x1, y2 - y1))
   }
-  window.addEventListener('pointermove', move)
-  window.addEventListener('pointerup', up)
+  drag(e, { move, up, cancel: () => (line.value = null) })
 }
-function keys(e: KeyboardEvent) {
-  if (e.key === 'Escape') emit('close')
-  if (e.key === 'z' && (e.ctrlKey || e.metaKey)) back()
-}
-onMounted(() => {
-  window.addEventListener('keydown', keys)
-  look('front')
-})
+useKeys('box.level', [
+  { keys: 'Escape', says: 'keys.close', act: () => emit('close') },
+  { keys: 'Ctrl+Z', says: 'keys.undo', act: back },
+])
+onMounted(() => look('front'))
 onBeforeUnmount(() => {
-  window.removeEventListener('keydown', keys)
   props.world.setTurn(turnOf([]))
   props.world.perspective()
   props.world.home()

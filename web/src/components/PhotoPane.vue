@@ -3,7 +3,8 @@ import { useElementSize } from '@vueuse/core'
 import { computed, onBeforeUnmount, ref, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { photoUrl, tileUrl } from '@/api/client'
-import { PREVIEW, tilesInView } from '@/composables/tiles'
+import { drag } from '@/lib/drag'
+import { PREVIEW, tilesInView } from '@/lib/tiles'
 import { useProject } from '@/stores/project'
 
 const props = defineProps<{
@@ -107,21 +108,18 @@ function wheel(e: WheelEvent) {
   zoom.value = next
 }
 
-let from: number[] | null = null
-let moved = false
 function down(e: PointerEvent) {
-  from = [e.clientX - shift.value[0], e.clientY - shift.value[1]]
-  moved = false
+  const from = [e.clientX - shift.value[0], e.clientY - shift.value[1]]
+  let moved = false
+  const move = (m: PointerEvent) => {
+    const next = [m.clientX - from[0], m.clientY - from[1]]
+    moved ||= Math.hypot(m.clientX - e.clientX, m.clientY - e.clientY) > 4
+    if (zoom.value > 1) shift.value = next
+  }
+  drag(e, { move, up: (m) => moved || point(m) })
 }
-function move(e: PointerEvent) {
-  if (!from || !e.buttons) return
-  const next = [e.clientX - from[0], e.clientY - from[1]]
-  moved ||= Math.hypot(next[0] - shift.value[0], next[1] - shift.value[1]) > 4
-  if (zoom.value > 1) shift.value = next
-}
-function up(e: PointerEvent) {
-  from = null
-  if (moved) return
+/** A click on the photo names a place on it. */
+function point(e: PointerEvent) {
   const img = pane.value!.querySelector('.frame')!.getBoundingClientRect()
   const x = (e.clientX - img.left) / img.width
   const y = (e.clientY - img.top) / img.height
@@ -135,8 +133,6 @@ function up(e: PointerEvent) {
     class="photo"
     @wheel.prevent="wheel"
     @pointerdown="down"
-    @pointermove="move"
-    @pointerup="up"
     @dblclick="zoom > 1 ? fit() : one()"
   >
     <p v-if="!path" class="emptynote">{{ t('photos.empty') }}</p>

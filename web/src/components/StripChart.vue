@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
+import { drag } from '@/lib/drag'
 
 const props = defineProps<{
   values: { key: string; value: number; off?: boolean; bad?: boolean }[]
@@ -29,13 +30,8 @@ function brush(e: PointerEvent) {
     const [a, b] = [Math.min(begin, at(m)), Math.max(begin, at(m))]
     emit('brush', a === b ? [] : props.values.slice(a, b + 1).map((v) => v.key))
   }
-  const up = () => {
-    window.removeEventListener('pointermove', move)
-    window.removeEventListener('pointerup', up)
-  }
   if ((props.picked ?? []).length) emit('brush', [])
-  window.addEventListener('pointermove', move)
-  window.addEventListener('pointerup', up)
+  drag(e, { move })
 }
 </script>
 

@@ -3,7 +3,7 @@ import { ElInputNumber, ElOption, ElSelect, ElSwitch, ElTooltip } from 'element-
 import { computed, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
 import type { Setting } from '@/api/client'
-import { seconds } from '@/composables/format'
+import { seconds } from '@/lib/format'
 import { useJobs } from '@/stores/jobs'
 import { useProject } from '@/stores/project'
 

@@ -1,6 +1,8 @@
 <script setup lang="ts">
 import { onBeforeUnmount, onMounted, ref, shallowRef } from 'vue'
 import { useI18n } from 'vue-i18n'
+import { useKeys } from '@/composables/useKeys'
+import { drag } from '@/lib/drag'
 import { World, type Part, type Side } from '@/world/World'
 
 const props = defineProps<{
@@ -21,7 +23,6 @@ const still = ref<HTMLImageElement>()
 const SIDES: Side[] = ['front', 'right', 'back', 'left', 'top', 'below']
 
 onMounted(async () => {
-  window.addEventListener('keydown', keys)
   // starting WebGL can take seconds on a machine without a graphics card: the still picture goes first
   if (still.value) {
     const patience = new Promise((done) => setTimeout(done, 600))
@@ -34,16 +35,12 @@ onMounted(async () => {
   world.value.onFilled = () => (shown.value = true)
   emit('ready', world.value)
 })
-onBeforeUnmount(() => {
-  window.removeEventListener('keydown', keys)
-  world.value?.dispose()
-})
+onBeforeUnmount(() => world.value?.dispose())
 
-function keys(e: KeyboardEvent) {
-  if ((e.target as HTMLElement).closest('input, textarea, [role=dialog]') || e.ctrlKey || e.metaKey) return
-  if (e.key === 'f') world.value?.frameAll()
-  if (e.key === 'h') home()
-}
+useKeys('keys.world', [
+  { keys: 'F', says: 'keys.frame', act: () => world.value?.frameAll() },
+  { keys: 'H', says: 'keys.home', act: home },
+])
 
 function home() {
   world.value?.perspective()
@@ -60,17 +57,13 @@ function toggle(part: Part) {
 
 function dragLine(e: PointerEvent) {
   const r = canvas.value!.getBoundingClientRect()
-  const move = (m: PointerEvent) => {
-    line.value = Math.min(0.98, Math.max(0.02, (m.clientX - r.left) / r.width))
-    if (world.value) world.value.split = line.value
-    world.value?.request()
-  }
-  const up = () => {
-    window.removeEventListener('pointermove', move)
-    window.removeEventListener('pointerup', up)
-  }
-  window.addEventListener('pointermove', move)
-  window.addEventListener('pointerup', up)
+  drag(e, {
+    move: (m) => {
+      line.value = Math.min(0.98, Math.max(0.02, (m.clientX - r.left) / r.width))
+      if (world.value) world.value.split = line.value
+      world.value?.request()
+    },
+  })
   e.preventDefault()
 }
 </script>

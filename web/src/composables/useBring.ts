@@ -1,8 +1,8 @@
 import { ElMessage } from 'element-plus'
 import { ref } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { sentence } from '@/api/client'
-import { upload } from '@/composables/upload'
+import { sendFiles } from '@/lib/send'
+import { upload } from '@/lib/upload'
 import { useProject } from '@/stores/project'
 
 const VIDEO = /\.(mp4|mov|m4v|avi|mkv|webm|mpe?g|m2?ts|3gp|wmv)$/i
@@ -61,16 +61,17 @@ export function useBring(filmed: () => Promise<void>) {
     list = list.filter((f) => !large(f))
     sending.value = [0, list.length]
     for (let k = 0; k < list.length; k += 8) {
-      const body = new FormData()
-      for (const f of list.slice(k, k + 8)) body.append('files', f, f.name)
+      const few = list.slice(k, k + 8)
       try {
-        const answer = await fetch(`/api/projects/${project.id}/photos`, { method: 'POST', body })
-        const json = await answer.json()
-        if (!answer.ok) throw new Error(sentence(json))
+        const json = await sendFiles<{ taken: string[]; refused: string[] }>(
+          `/api/projects/${project.id}/photos`,
+          'files',
+          few,
+        )
         taken += json.taken.length
         refused.push(...json.refused)
       } catch (error) {
-        refused.push(...list.slice(k, k + 8).map((f) => `${f.name}: ${(error as Error).message}`))
+        refused.push(...few.map((f) => `${f.name}: ${(error as Error).message}`))
       }
       sending.value = [Math.min(k + 8, list.length), list.length]
     }

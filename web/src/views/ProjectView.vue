@@ -1,12 +1,14 @@
 <script setup lang="ts">
-import { type Component, computed, defineAsyncComponent, onBeforeUnmount, onMounted, ref, watch } from 'vue'
+import { type Component, computed, defineAsyncComponent, ref, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { useRouter } from 'vue-router'
 import type { Job } from '@/api/client'
 import Beds from '@/components/Beds.vue'
+import KeySheet from '@/components/KeySheet.vue'
 import JobLine from '@/components/JobLine.vue'
 import Tray from '@/components/Tray.vue'
 import PhotosBench from '@/benches/PhotosBench.vue'
+import { useKeys } from '@/composables/useKeys'
 import { useTheme } from '@/composables/useTheme'
 import { useJobs } from '@/stores/jobs'
 import { partsChanged, useProject, type Part } from '@/stores/project'
@@ -75,19 +77,10 @@ watch(
   (there) => there && void again(),
 )
 
-function keys(e: KeyboardEvent) {
-  if (
-    (e.target as HTMLElement).closest('input, textarea, [role=dialog]') ||
-    e.ctrlKey ||
-    e.metaKey ||
-    e.altKey
-  )
-    return
-  const n = Number(e.key)
-  if (n >= 1 && n <= 9) pick(LAYERS[n - 1])
-}
-onMounted(() => window.addEventListener('keydown', keys))
-onBeforeUnmount(() => window.removeEventListener('keydown', keys))
+useKeys(
+  'keys.layers',
+  LAYERS.map((layer, k) => ({ keys: String(k + 1), says: `layers.${layer}`, act: () => pick(layer) })),
+)
 </script>
 
 <template>
@@ -98,7 +91,11 @@ onBeforeUnmount(() => window.removeEventListener('keydown', keys))
         <b>{{ project.project?.name }}</b>
         <span class="quiet">
           {{ t('projects.photos', { n: project.photos.length }) }}
-          <button class="theme" @click="dusk = !dusk">{{ dusk ? t('app.day') : t('app.dusk') }}</button>
+          <span
+            ><KeySheet /><button class="theme" @click="dusk = !dusk">
+              {{ dusk ? t('app.day') : t('app.dusk') }}
+            </button></span
+          >
         </span>
       </header>
       <Beds :open="open" @pick="pick" />

@@ -5,7 +5,7 @@ import { useI18n } from 'vue-i18n'
 import { useRouter } from 'vue-router'
 import { api, ask, photoUrl, type Project } from '@/api/client'
 import JobLine from '@/components/JobLine.vue'
-import { bytes } from '@/composables/format'
+import { bytes } from '@/lib/format'
 import { useTheme } from '@/composables/useTheme'
 import { useJobs } from '@/stores/jobs'
 

@@ -1,6 +1,4 @@
-import CameraControls from 'camera-controls'
 import * as THREE from 'three'
-import { GLTFLoader } from 'three/addons/loaders/GLTFLoader.js'
 import type { CameraOut } from '@/api/client'
 import {
   boxObject,
@@ -15,16 +13,17 @@ import {
   type CloudMode,
   cloudColors,
 } from './build'
-import { draggedBox } from './boxDrag'
 import type { Facing } from './level'
 import { fetchBytes, Latest } from '@/lib/latest'
+import { Eye } from './Eye'
+import { Hands } from './Hands'
 import { Lighter } from './Lighter'
+import { readMesh } from './loadMesh'
+import { Picker } from './Picker'
 import { dispose, nearestCamera, rayAt } from './pick'
 import { dressMeshes, type MeshMode } from './meshModes'
 
 export type { MeshMode }
-
-CameraControls.install({ THREE })
 
 export type Part = 'cameras' | 'cloud' | 'box' | 'mesh' | 'ground'
 export type Side = Facing
@@ -32,9 +31,8 @@ export type Side = Facing
 /** The 3D view: one scene, Z up, drawn only when something changes. */
 export class World {
   readonly scene = new THREE.Scene()
-  readonly camera = new THREE.PerspectiveCamera(42, 1, 0.001, 1000)
+  private readonly eye: Eye
   private readonly renderer: THREE.WebGLRenderer
-  private readonly controls: CameraControls
   private last = performance.now()
   private readonly parts: Record<Part, THREE.Group>
   private readonly second = new THREE.Group()
@@ -47,12 +45,12 @@ export class World {
   private readonly pixel = new Uint8Array(4)
   private stopped = false
   private readonly lighter = new Lighter()
+  readonly picker = new Picker()
   /** Meshes on their way, of either side of the line between two versions. */
   private readonly meshes = [new Latest(), new Latest()]
   private readonly clouds = [new Latest(), new Latest()]
   /** Milliseconds that the latest frames took, for measuring. */
   readonly frames: number[] = []
-  private dragged: { axis: number; side: number } | null = null
   /** Where the line between two compared versions is, 0..1 of the width; null when nothing is compared. */
   split: number | null = null
   square = 0
@@ -60,7 +58,6 @@ export class World {
   onBox: (box: Box) => void = () => {}
   /** Asked when a button goes down: true takes the pointer until it goes up, and the view does not turn meanwhile. */
   grab: ((what: 'down' | 'move' | 'up', ray: THREE.Raycaster, row: number | null) => boolean) | null = null
-  private grabbed = false
   /** Something to look at is drawn for the first time. */
   onFilled: (() => void) | null = null
 
@@ -72,14 +69,7 @@ export class World {
       preserveDrawingBuffer: true,
     })
     this.renderer.setPixelRatio(Math.min(window.devicePixelRatio, 2))
-    this.camera.up.set(0, 0, 1)
-    this.camera.position.set(2, -3, 2)
-    this.controls = new CameraControls(this.camera, canvas)
-    this.controls.smoothTime = 0.08
-    this.controls.draggingSmoothTime = 0.03
-    this.controls.dollyToCursor = true
-    this.controls.mouseButtons.right = CameraControls.ACTION.TRUCK
-    this.controls.mouseButtons.wheel = CameraControls.ACTION.DOLLY
+    this.eye = new Eye(canvas)
     this.parts = Object.fromEntries(
       (['cameras', 'cloud', 'box', 'mesh', 'ground'] as Part[]).map((k) => [k, new THREE.Group()]),
     ) as Record<Part, THREE.Group>
@@ -89,23 +79,40 @@ export class World {
     const slant = new THREE.DirectionalLight(0xffffff, 1.6)
     slant.position.set(2, -3, 4)
     this.scene.add(slant)
-    canvas.addEventListener('pointerdown', this.pointerDown, { capture: true })
-    canvas.addEventListener('pointermove', this.pointerMove)
-    canvas.addEventListener('pointerup', this.pointerUp)
-    canvas.addEventListener('pointercancel', this.pointerUp)
-    canvas.addEventListener('dblclick', this.doubleClick)
+    new Hands({
+      canvas,
+      ray: (e) => this.ray(e),
+      hit: (e) => this.hit(e),
+      tabs: () => (this.box && this.parts.box.visible ? { box: this.box, object: this.parts.box } : null),
+      cameraAt: (e) => this.cameraAt(e),
+      grab: (what, ray, row) => this.grab?.(what, ray, row) ?? false,
+      hold: (on) => (this.eye.held = on),
+      turnAbout: (p) => this.eye.turnAbout(p),
+      goNear: (p) => {
+        this.eye.goNear(p)
+        this.request()
+      },
+      pickCamera: (row) => this.onCamera(row),
+      boxMoves: (box) => this.setBox(box),
+      boxMoved: (box) => this.onBox(box),
+    })
     this.watcher = new ResizeObserver(() => this.resize())
     this.watcher.observe(canvas.parentElement!)
     this.resize()
     this.loop()
   }
 
+  get camera() {
+    return this.eye.camera
+  }
+
   dispose() {
     this.stopped = true
     ;[...this.meshes, ...this.clouds].forEach((m) => m.giveUp())
     this.watcher.disconnect()
-    this.controls.dispose()
+    this.eye.dispose()
     this.lighter.dispose()
+    this.picker.dispose()
     for (const group of [...Object.values(this.parts), this.second]) this.empty(group)
     this.renderer.dispose()
   }
@@ -118,8 +125,7 @@ export class World {
     const { clientWidth: w, clientHeight: h } = this.canvas.parentElement!
     if (!w || !h) return
     this.renderer.setSize(w, h, false)
-    this.camera.aspect = w / h
-    this.camera.updateProjectionMatrix()
+    this.eye.setAspect(w / h)
     this.needed = true
   }
 
@@ -128,7 +134,7 @@ export class World {
     if (this.stopped) return
     requestAnimationFrame(this.loop)
     const now = performance.now()
-    const moved = this.controls.update(Math.min(0.1, (now - this.last) / 1000))
+    const moved = this.eye.update(Math.min(0.1, (now - this.last) / 1000))
     this.last = now
     const rest = this.lighter.still(now)
     if (moved || this.needed || (rest && this.lighter.waiting)) {
@@ -207,6 +213,7 @@ export class World {
   /** Take everything out of a group, and its memory back. */
   private empty(group: THREE.Group) {
     this.lighter.forget(group)
+    this.picker.forget(group)
     dispose(group)
   }
 
@@ -295,14 +302,14 @@ export class World {
 
   /** Show a mesh; throws `Superseded` when another one was asked for meanwhile. */
   async setMesh(url: string, mode: MeshMode, second = false) {
-    const gltf = await this.meshes[second ? 1 : 0].ask(async (signal) =>
-      new GLTFLoader().parseAsync(await fetchBytes(url, signal), ''),
+    const mesh = await this.meshes[second ? 1 : 0].ask(async (signal) =>
+      readMesh(await fetchBytes(url, signal)),
     )
-    gltf.scene.rotation.x = Math.PI / 2 // files are Y up, the world is Z up
     const target = second ? this.second : this.parts.mesh
     this.empty(target)
-    target.add(gltf.scene)
-    this.lighter.addMesh(gltf.scene)
+    target.add(mesh)
+    this.lighter.addMesh(mesh)
+    if (!second) this.picker.add(mesh)
     this.setMeshMode(mode)
   }
 
@@ -327,20 +334,15 @@ export class World {
     return box
   }
 
-  frameAll(smooth = true, box = this.content()) {
-    const sphere = box.getBoundingSphere(new THREE.Sphere())
-    this.camera.near = sphere.radius / 200
-    this.camera.far = Math.max(sphere.radius, this.content().getSize(new THREE.Vector3()).length()) * 60
-    this.camera.updateProjectionMatrix()
-    void this.controls.fitToSphere(new THREE.Sphere(sphere.center, sphere.radius * 0.98), smooth)
+  frameAll(smooth = true) {
+    this.eye.frame(this.content(), smooth)
     this.request()
   }
 
   /** The first view: a little from above, from the front. */
   home(smooth = false) {
-    const c = this.content().getCenter(new THREE.Vector3())
-    void this.controls.setLookAt(c.x + 1.2, c.y - 2.4, c.z + 1.1, c.x, c.y, c.z, smooth)
-    this.frameAll(smooth)
+    this.eye.home(this.content(), smooth)
+    this.request()
   }
 
   /** Straight on at the subject: the mesh or what the keep box holds. */
@@ -348,55 +350,29 @@ export class World {
     const subject = new THREE.Box3()
     if (this.parts.mesh.children.length) subject.expandByObject(this.parts.mesh)
     else if (this.box) subject.expandByObject(this.parts.box)
-    if (subject.isEmpty()) subject.copy(this.content())
-    const c = subject.getCenter(new THREE.Vector3())
-    const d = {
-      front: [0, -1, 0],
-      back: [0, 1, 0],
-      left: [-1, 0, 0],
-      right: [1, 0, 0],
-      top: [0, -1e-4, 1],
-      below: [0, -1e-4, -1],
-    }[side]
-    const r = subject.getBoundingSphere(new THREE.Sphere()).radius * 6
-    // far away through a long lens: as good as without perspective
-    this.camera.fov = 12
-    void this.controls.setLookAt(c.x + d[0] * r, c.y + d[1] * r, c.z + d[2] * r, c.x, c.y, c.z, false)
-    this.frameAll(false, subject)
+    this.eye.look(side, subject.isEmpty() ? this.content() : subject, this.content())
+    this.request()
   }
 
   /** Turn to a place, from its side of the subject's middle. */
   lookAt(at: [number, number, number]) {
-    const p = new THREE.Vector3(...at)
     const c = this.content().getCenter(new THREE.Vector3())
-    const out = p
-      .clone()
-      .sub(c)
-      .setZ(Math.max(0.1, p.z - c.z))
-    const d = out.setLength(this.camera.position.distanceTo(c) * 0.6).add(p)
-    void this.controls.setLookAt(d.x, d.y, d.z, p.x, p.y, p.z, true)
+    this.eye.comeTo(new THREE.Vector3(...at), c)
     this.request()
   }
 
   perspective() {
-    this.camera.fov = 42
-    this.camera.updateProjectionMatrix()
+    this.eye.perspective()
   }
 
   /** World to clip space, row by row, for selections that the server computes. */
   matrix(): number[] {
-    this.camera.updateMatrixWorld()
-    const m = new THREE.Matrix4().multiplyMatrices(
-      this.camera.projectionMatrix,
-      this.camera.matrixWorldInverse,
-    )
-    return m.transpose().toArray()
+    return this.eye.matrix()
   }
 
   /** While a selecting tool is active, the left button draws and the right one turns. */
   setTool(active: boolean) {
-    this.controls.mouseButtons.left = active ? CameraControls.ACTION.NONE : CameraControls.ACTION.ROTATE
-    this.controls.mouseButtons.right = active ? CameraControls.ACTION.ROTATE : CameraControls.ACTION.TRUCK
+    this.eye.setTool(active)
   }
 
   picture(): string {
@@ -411,11 +387,9 @@ export class World {
   private hit(e: MouseEvent): THREE.Vector3 | null {
     const ray = this.ray(e)
     this.lighter.thin()
-    const first =
-      ray.intersectObjects([this.parts.mesh], true)[0] ??
-      (this.points ? ray.intersectObject(this.points)[0] : undefined)
     return (
-      first?.point ??
+      this.picker.first(ray, this.parts.mesh) ??
+      (this.points ? ray.intersectObject(this.points)[0]?.point : undefined) ??
       ray.ray.intersectPlane(new THREE.Plane(new THREE.Vector3(0, 0, 1), 0), new THREE.Vector3())
     )
   }
@@ -423,56 +397,5 @@ export class World {
   /** The camera under the pointer, by its apex and base on the screen. */
   cameraAt(e: MouseEvent): number | null {
     return this.parts.cameras.visible ? nearestCamera(this.cameras, e, this.canvas, this.camera) : null
-  }
-
-  private pointerDown = (e: PointerEvent) => {
-    const tab = this.parts.box.visible
-      ? this.ray(e)
-          .intersectObject(this.parts.box, true)
-          .find((h) => h.object.userData.axis !== undefined)
-      : undefined
-    if (tab && this.box && e.button === 0) {
-      this.dragged = tab.object.userData as { axis: number; side: number }
-      this.controls.enabled = false
-      this.canvas.setPointerCapture(e.pointerId)
-      return
-    }
-    const row = e.button === 0 ? this.cameraAt(e) : null
-    if (row !== null) this.onCamera(row)
-    if (e.button === 0 && this.grab?.('down', this.ray(e), row)) {
-      this.grabbed = true
-      this.controls.enabled = false
-      this.canvas.setPointerCapture(e.pointerId)
-      return
-    }
-    const p = this.hit(e)
-    if (p && p.length() < 1e4) this.controls.setOrbitPoint(p.x, p.y, p.z)
-  }
-
-  private pointerMove = (e: PointerEvent) => {
-    if (this.grabbed) this.grab?.('move', this.ray(e), null)
-    if (!this.dragged || !this.box) return
-    this.setBox(draggedBox(this.box, this.dragged.axis, this.dragged.side, this.ray(e).ray))
-  }
-
-  private pointerUp = (e: PointerEvent) => {
-    if (this.grabbed) {
-      this.grabbed = false
-      this.controls.enabled = true
-      this.grab?.('up', this.ray(e), null)
-    }
-    if (!this.dragged) return
-    this.dragged = null
-    this.controls.enabled = true
-    if (this.box) this.onBox(this.box)
-  }
-
-  private doubleClick = (e: MouseEvent) => {
-    const p = this.hit(e)
-    if (!p) return
-    const away = this.camera.position.distanceTo(p) * 0.45
-    const d = this.camera.position.clone().sub(p).setLength(away).add(p)
-    void this.controls.setLookAt(d.x, d.y, d.z, p.x, p.y, p.z, true)
-    this.request()
   }
 }

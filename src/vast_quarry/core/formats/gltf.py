@@ -17,6 +17,51 @@ def y_up(v: NDArray) -> NDArray:
     return np.stack([v[:, 0], v[:, 2], -v[:, 1]], axis=1)
 
 
+def textured_document(
+    accessors: list[gltf.Accessor],
+    views: list[gltf.BufferView],
+    buffers: list[gltf.Buffer],
+    image_view: int,
+    image_type: str = "image/jpeg",
+    name: str = "model",
+    generator: str = "Vast Quarry",
+) -> gltf.GLTF2:
+    """A file of one mesh with one matt material: accessors are position, normal, texture coordinates and indices."""
+    material = gltf.Material(
+        name=name,
+        pbrMetallicRoughness=gltf.PbrMetallicRoughness(
+            baseColorTexture=gltf.TextureInfo(index=0), metallicFactor=0.0, roughnessFactor=1.0
+        ),
+        alphaMode=None,
+        alphaCutoff=None,
+        doubleSided=None,
+    )
+    primitive = gltf.Primitive(
+        attributes=gltf.Attributes(POSITION=0, NORMAL=1, TEXCOORD_0=2), indices=3, material=0, mode=gltf.TRIANGLES
+    )
+    return gltf.GLTF2(
+        asset=gltf.Asset(version="2.0", generator=generator),
+        scene=0,
+        scenes=[gltf.Scene(nodes=[0])],
+        nodes=[gltf.Node(mesh=0, name=name)],
+        meshes=[gltf.Mesh(primitives=[primitive], name=name)],
+        materials=[material],
+        textures=[gltf.Texture(sampler=0, source=0)],
+        samplers=[
+            gltf.Sampler(
+                magFilter=gltf.LINEAR,
+                minFilter=gltf.LINEAR_MIPMAP_LINEAR,
+                wrapS=gltf.CLAMP_TO_EDGE,
+                wrapT=gltf.CLAMP_TO_EDGE,
+            )
+        ],
+        images=[gltf.Image(bufferView=image_view, mimeType=image_type, name=name)],
+        accessors=accessors,
+        bufferViews=views,
+        buffers=buffers,
+    )
+
+
 def write_glb(
     path: Path,
     vertices: NDArray,
@@ -61,38 +106,8 @@ def write_glb(
         gltf.Accessor(bufferView=2, componentType=gltf.FLOAT, count=count, type=gltf.VEC2),
         gltf.Accessor(bufferView=3, componentType=gltf.UNSIGNED_INT, count=int(faces.size), type=gltf.SCALAR),
     ]
-    material = gltf.Material(
-        name=name,
-        pbrMetallicRoughness=gltf.PbrMetallicRoughness(
-            baseColorTexture=gltf.TextureInfo(index=0), metallicFactor=0.0, roughnessFactor=1.0
-        ),
-        alphaMode=None,
-        alphaCutoff=None,
-        doubleSided=None,
-    )
-    primitive = gltf.Primitive(
-        attributes=gltf.Attributes(POSITION=0, NORMAL=1, TEXCOORD_0=2), indices=3, material=0, mode=gltf.TRIANGLES
-    )
-    document = gltf.GLTF2(
-        asset=gltf.Asset(version="2.0", generator=generator),
-        scene=0,
-        scenes=[gltf.Scene(nodes=[0])],
-        nodes=[gltf.Node(mesh=0, name=name)],
-        meshes=[gltf.Mesh(primitives=[primitive], name=name)],
-        materials=[material],
-        textures=[gltf.Texture(sampler=0, source=0)],
-        samplers=[
-            gltf.Sampler(
-                magFilter=gltf.LINEAR,
-                minFilter=gltf.LINEAR_MIPMAP_LINEAR,
-                wrapS=gltf.CLAMP_TO_EDGE,
-                wrapT=gltf.CLAMP_TO_EDGE,
-            )
-        ],
-        images=[gltf.Image(bufferView=4, mimeType=image_type, name=name)],
-        accessors=accessors,
-        bufferViews=views,
-        buffers=[gltf.Buffer(byteLength=len(blob))],
+    document = textured_document(
+        accessors, views, [gltf.Buffer(byteLength=len(blob))], 4, image_type, name=name, generator=generator
     )
     document.set_binary_blob(blob)
     with atomic_write(path) as out:

@@ -6,11 +6,12 @@ from pathlib import Path
 from typing import Any, ClassVar
 
 import numpy as np
-from pydantic import Field
+from pydantic import Field, field_serializer
 
 from vast_quarry.core.finish.edits import TexturedMesh, apply_edit, welded
 from vast_quarry.core.formats.atomic import atomic_write, write_arrays
 from vast_quarry.core.surface.mesh import edge_faces, vertex_normals
+from vast_quarry.pipeline.edits import Edit
 from vast_quarry.pipeline.solution import load_solution
 from vast_quarry.pipeline.step import Context, StepSettings
 from vast_quarry.pipeline.steps.texture import TextureSettings, texture_bytes, texture_mesh
@@ -19,7 +20,11 @@ from vast_quarry.pipeline.steps.texture import TextureSettings, texture_bytes, t
 class FinishSettings(StepSettings):
     """What was done by hand."""
 
-    edits: tuple[dict[str, Any], ...] = Field((), description="Edits, in order")
+    edits: tuple[Edit, ...] = Field((), description="Edits, in order")
+
+    @field_serializer("edits")
+    def _as_given(self, edits: tuple[Edit, ...]) -> list[dict[str, Any]]:
+        return [e.record() for e in edits]
 
 
 def load_textured(folder: Path) -> TexturedMesh:
@@ -45,7 +50,7 @@ class FinishStep:
         mesh = load_textured(context.parents["texture"])
         for n, edit in enumerate(settings.edits):
             context.stage("Editing", n, len(settings.edits))
-            mesh = apply_edit(mesh, edit, solution.box)
+            mesh = apply_edit(mesh, edit.model_dump(), solution.box)
         plain_v, plain_f = welded(mesh)
         figures: dict[str, Any] = {"triangles": len(mesh.faces), "edits": len(settings.edits)}
         if mesh.retexture:

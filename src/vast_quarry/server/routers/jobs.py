@@ -26,7 +26,7 @@ class JobOut(BaseModel):
 
     id: int
     project_id: int
-    kind: Literal["run", "shoot", "look", "frames", "judge"]
+    kind: Literal["run", "shoot", "look", "frames", "judge", "edit"]
     state: Literal["queued", "running", "done", "failed", "cancelled"]
     #: layer up to which a run goes
     until: str | None
@@ -105,6 +105,6 @@ async def events(request: Request) -> EventSourceResponse:
             if revisions != known:
                 known = revisions
                 yield {"event": "changes", "data": revisions}
-            await asyncio.sleep(0.4)
+            await asyncio.sleep(0.25)
 
     return EventSourceResponse(stream(), ping=5)

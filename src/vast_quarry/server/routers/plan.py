@@ -14,10 +14,11 @@ from vast_quarry.core.plan.mats import Paper, make_mat
 from vast_quarry.core.plan.planner import Plan
 from vast_quarry.core.plan.shots import planned_glb, shot_list, shot_sheet
 from vast_quarry.pipeline.estimate import Expected, expected
-from vast_quarry.pipeline.planning import PatchesOut, PlanFile, PlanIn, PlanOut, patches_of, told
+from vast_quarry.pipeline.plan import PatchesOut, PlanFile, PlanIn, PlanOut, patches_of, told
 from vast_quarry.server.dependencies import Db
 from vast_quarry.server.routers.jobs import JobOut
-from vast_quarry.server.services import jobs, planning, shooting
+from vast_quarry.server.services import jobs, shooting
+from vast_quarry.server.services import plan as plans
 from vast_quarry.server.services.folders import Folders, folders_of, get_project
 
 router = APIRouter(prefix="/api/projects/{project_id}/plan", tags=["plan"])
@@ -29,27 +30,27 @@ def _folders(request: Request, project_id: int) -> Folders:
 
 def _worked(request: Request, project_id: int, session: Db) -> Plan:
     """The saved plan, worked out."""
-    return planning.worked_out(_folders(request, project_id), planning.saved_plan(get_project(session, project_id)))
+    return plans.worked_out(_folders(request, project_id), plans.saved_plan(get_project(session, project_id)))
 
 
 @router.get("")
 def read(project_id: int, session: Db) -> PlanIn:
     """The project's plan."""
-    return planning.saved_plan(get_project(session, project_id))
+    return plans.saved_plan(get_project(session, project_id))
 
 
 @router.get("/remarks")
 def remarks(request: Request, project_id: int, session: Db) -> list[str]:
     """What there is to say about the saved plan: that something in it no longer fits."""
-    return planning.remarks_on(get_project(session, project_id), _folders(request, project_id))
+    return plans.remarks_on(get_project(session, project_id), _folders(request, project_id))
 
 
 @router.put("")
 def change(request: Request, project_id: int, body: PlanIn, session: Db) -> PlanOut:
     """Change the plan; what follows from it comes back."""
     project = get_project(session, project_id)
-    out = told(planning.worked_out(_folders(request, project_id), body), body.colors)
-    planning.save_plan(project, body, out.total)
+    out = told(plans.worked_out(_folders(request, project_id), body), body.colors)
+    plans.save_plan(project, body, out.total)
     session.add(project)
     session.commit()
     return out
@@ -64,11 +65,11 @@ def patches(request: Request, project_id: int, session: Db) -> PatchesOut:
 @router.post("/mend")
 def mend(
     request: Request, project_id: int, session: Db, shots: Annotated[int, Query(ge=1, le=50)] = 6
-) -> planning.MendOut:
+) -> plans.MendOut:
     """Add shots that mend the worst patches."""
     project = get_project(session, project_id)
-    out = planning.mended(_folders(request, project_id), planning.saved_plan(project), shots)
-    planning.save_plan(project, out.request, out.plan.total)
+    out = plans.mended(_folders(request, project_id), plans.saved_plan(project), shots)
+    plans.save_plan(project, out.request, out.plan.total)
     session.add(project)
     session.commit()
     return out
@@ -103,8 +104,8 @@ def mat_places(paper: Paper = "A4", round: bool = False) -> JSONResponse:
 @router.get("/plan.json")
 def plan_file(request: Request, project_id: int, session: Db) -> PlanFile:
     """The plan as a file."""
-    saved = planning.saved_plan(get_project(session, project_id))
-    return PlanFile(request=saved, result=told(planning.worked_out(_folders(request, project_id), saved), saved.colors))
+    saved = plans.saved_plan(get_project(session, project_id))
+    return PlanFile(request=saved, result=told(plans.worked_out(_folders(request, project_id), saved), saved.colors))
 
 
 @router.get("/cameras.glb", response_class=Response)
@@ -134,16 +135,16 @@ def bring_mesh(request: Request, project_id: int, session: Db, file: UploadFile)
         with path.open("wb") as out:
             while part := file.file.read(1 << 20):
                 out.write(part)
-        notes = planning.take_mesh(_folders(request, project_id), path, planning.saved_plan(project).underside)
+        notes = plans.take_mesh(_folders(request, project_id), path, plans.saved_plan(project).underside)
     return notes
 
 
 @router.get("/expected")
 def expected_work(request: Request, project_id: int, session: Db) -> list[Expected]:
     """Time and memory that a build of the planned photos takes on this machine, by grade."""
-    saved = planning.saved_plan(get_project(session, project_id))
+    saved = plans.saved_plan(get_project(session, project_id))
     total = int((get_project(session, project_id).plan or {}).get("total", 0))
-    return expected(total, saved.pixels_wide * saved.pixels_high / 1e6, planning.pace_here(request.app.state.data))
+    return expected(total, saved.pixels_wide * saved.pixels_high / 1e6, plans.pace_here(request.app.state.data))
 
 
 @router.post("/shoot", status_code=202)

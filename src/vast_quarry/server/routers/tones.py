@@ -10,7 +10,7 @@ from pydantic import BaseModel, Field
 from vast_quarry.pipeline.steps.photos import ToneSettings
 from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.models import Project
-from vast_quarry.server.services import toning
+from vast_quarry.server.services import tones
 from vast_quarry.server.services.folders import get_project
 
 router = APIRouter(tags=["tones"])
@@ -33,68 +33,68 @@ class Preset(BaseModel):
 
 
 @router.get(f"{PHOTOS}/tone")
-def tone(project_id: int, session: Db, f: Files) -> toning.ToneOut:
+def tone(project_id: int, session: Db, f: Files) -> tones.ToneOut:
     """How photos are changed when they are read."""
-    return toning.tone_of(get_project(session, project_id), f)
+    return tones.tone_of(get_project(session, project_id), f)
 
 
 @router.put(f"{PHOTOS}/tone")
-def change_tone(project_id: int, body: ToneIn, session: Db, f: Files) -> toning.ToneOut:
+def change_tone(project_id: int, body: ToneIn, session: Db, f: Files) -> tones.ToneOut:
     """Change how photos are read."""
     project = get_project(session, project_id)
-    toning.set_tone(project, body.tone, body.paths)
+    tones.set_tone(project, body.tone, body.paths)
     return _kept(session, project, f)
 
 
 @router.post(f"{PHOTOS}/even")
-def even(project_id: int, session: Db, f: Files, on: bool = True) -> toning.ToneOut:
+def even(project_id: int, session: Db, f: Files, on: bool = True) -> tones.ToneOut:
     """Pull exposure and white balance together, or let them be as they are."""
     project = get_project(session, project_id)
-    toning.even_out(project, f, on)
+    tones.even_out(project, f, on)
     return _kept(session, project, f)
 
 
 @router.post(f"{PHOTOS}/falloff")
-def falloff(project_id: int, by: toning.FalloffFrom, session: Db, f: Files) -> toning.ToneOut:
+def falloff(project_id: int, by: tones.FalloffFrom, session: Db, f: Files) -> tones.ToneOut:
     """Give back what lenses take from the corners, or leave them as they are."""
     project = get_project(session, project_id)
-    toning.give_back_corners(project, f, by)
+    tones.give_back_corners(project, f, by)
     return _kept(session, project, f)
 
 
-def _kept(session: Db, project: Project, f: Files) -> toning.ToneOut:
+def _kept(session: Db, project: Project, f: Files) -> tones.ToneOut:
     session.add(project)
     session.commit()
     session.refresh(project)
-    return toning.tone_of(project, f)
+    return tones.tone_of(project, f)
 
 
 @router.get(f"{PHOTOS}/toned", response_class=Response)
 def toned(project_id: int, path: str, session: Db, f: Files, side: Side = 1200) -> Response:
     """A photo as it will be read."""
-    picture = toning.toned_picture(get_project(session, project_id), f, path, side)
+    picture = tones.toned_picture(get_project(session, project_id), f, path, side)
     return Response(picture, media_type="image/jpeg", headers={"Cache-Control": "no-store"})
 
 
 @router.get(f"{PHOTOS}/histogram")
-def histogram(project_id: int, path: str, session: Db, f: Files) -> toning.Histogram:
+def histogram(project_id: int, path: str, session: Db, f: Files) -> tones.Histogram:
     """Levels of a photo before and after."""
-    return toning.histogram(get_project(session, project_id), f, path)
+    return tones.histogram(get_project(session, project_id), f, path)
 
 
 @router.get("/api/tone-presets")
 def presets(session: Db) -> list[Preset]:
     """Settings that were kept, by name."""
-    return [Preset(name=p.name, tone=ToneSettings.model_validate(p.tone)) for p in toning.presets(session)]
+    return [Preset(name=p.name, tone=ToneSettings.model_validate(p.tone)) for p in tones.presets(session)]
 
 
 @router.put("/api/tone-presets/{name}", status_code=204)
 def keep_preset(name: str, body: ToneSettings, session: Db) -> None:
     """Keep settings under a name."""
-    toning.keep_preset(session, name, body)
+    tones.keep_preset(session, name, body)
 
 
 @router.delete("/api/tone-presets/{name}", status_code=204)
 def forget_preset(name: str, session: Db) -> None:
     """Forget kept settings."""
-    toning.forget_preset(session, name)
+    tones.forget_preset(session, name)

@@ -1,7 +1,8 @@
 """The open draft of a project: edits on the textured model that are not kept yet.
 
-Edits are replayed on the version in use. The latest states are remembered, so that a further edit costs only itself and
-taking one back costs nothing; forgetting them loses nothing.
+Edits are done by the worker, as jobs. What they make is a file for the page, named by the version of Texture and the
+edits: an Undo finds the file of before. The worker remembers the latest states too, so that a further edit costs only
+itself; forgetting them, or freeing the files, loses nothing.
 """
 
 from __future__ import annotations
@@ -15,38 +16,49 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
-from sqlmodel import Session
+from sqlalchemy import Engine
+from sqlalchemy.orm.exc import StaleDataError
+from sqlmodel import Session, col, select
 
+from vast_quarry.core.errors import PlainError
 from vast_quarry.core.finish.edits import TexturedMesh, apply_edit
-from vast_quarry.core.formats.gltf import write_glb
+from vast_quarry.core.formats.atomic import atomic_write, read_json
+from vast_quarry.core.formats.packed_glb import write_packed_glb
+from vast_quarry.core.progress import Cancelled
+from vast_quarry.pipeline.edits import edit_of
 from vast_quarry.pipeline.solution import load_solution
+from vast_quarry.pipeline.step import Reporter
 from vast_quarry.pipeline.steps.finish import load_textured
 from vast_quarry.pipeline.steps.texture import texture_bytes
 from vast_quarry.pipeline.store import Version
-from vast_quarry.server.models import Project
+from vast_quarry.server.models import Job, Project
 from vast_quarry.server.services.folders import Folders, get_project
+from vast_quarry.server.services.jobs import add_job
 from vast_quarry.server.services.layers import version_of
-from vast_quarry.server.services.world import plain_image
+from vast_quarry.server.services.world import mesh_file, plain_image
 
-#: states that are remembered, of all projects together
-REMEMBERED = 6
+#: states that the worker remembers, of all projects together
+REMEMBERED = 4
+#: files of states that are kept for a project
+FILES = 12
 
 _states: OrderedDict[str, TexturedMesh] = OrderedDict()
 _lock = threading.Lock()
+Edits = list[dict[str, Any]]
 
 
-def _name(version: Version, edits: list[dict[str, Any]]) -> str:
+def _name(version: Version, edits: Edits) -> str:
     text = json.dumps([version.key, edits], sort_keys=True)
     return hashlib.sha256(text.encode()).hexdigest()[:20]
 
 
-#: one edit of a project after the other
+#: one change of a project's draft after the other
 _editing: defaultdict[int, threading.Lock] = defaultdict(threading.Lock)
 
 
 @contextmanager
 def editing(session: Session, project_id: int) -> Iterator[Project]:
-    """The project's row, to change its draft, while nobody else does: an Undo waits for the edit it is to take back."""
+    """The project's row, to change its draft, while no other request does."""
     with _editing[project_id]:
         session.expire_all()
         yield get_project(session, project_id)
@@ -63,43 +75,110 @@ def texture_of(project: Project, folders: Folders) -> Version:
     return version_of(folders, "texture", project.draft_on if project.draft_done else None)
 
 
-def draft_mesh(project: Project, folders: Folders) -> TexturedMesh:
-    """The model as the open draft has it.
+def _glb(folders: Folders, name: str) -> Path:
+    return folders.cache / f"draft-{name}.glb"
+
+
+def faces_of(project: Project, folders: Folders) -> int | None:
+    """Triangles of the model as the draft has it; None while that is not made."""
+    version, edits = texture_of(project, folders), project.draft[: project.draft_done]
+    if not edits:
+        return int(version.figures.get("triangles") or len(load_textured(folders.store.folder(version)).faces))
+    glb = _glb(folders, _name(version, edits))
+    faces = read_json(glb.with_suffix(".json")).get("faces") if glb.exists() else None
+    return None if faces is None else int(faces)
+
+
+def draft_file(project: Project, folders: Folders) -> Path | None:
+    """The model as the draft has it, for the page; None while that is not made."""
+    version, edits = texture_of(project, folders), project.draft[: project.draft_done]
+    if not edits:
+        return mesh_file(folders, "texture", version.number)
+    glb = _glb(folders, _name(version, edits))
+    return glb if glb.exists() else None
+
+
+def being_made(session: Session, project: Project, folders: Folders) -> Job | None:
+    """The job that makes the draft as it is now."""
+    alive = col(Job.state).in_(["queued", "running"])
+    params = _params(project, folders)
+    found = session.exec(select(Job).where(Job.project_id == project.id, Job.kind == "edit", alive)).all()
+    return next((j for j in found if j.params == params and not j.cancel), None)
+
+
+def have_made(session: Session, project: Project, folders: Folders) -> Job | None:
+    """Queue what is needed to have the draft as it is now; None when it is there."""
+    if faces_of(project, folders) is not None:
+        return None
+    assert project.id is not None
+    going = being_made(session, project, folders)
+    return going or add_job(session, project.id, "edit", _params(project, folders))
+
+
+def _params(project: Project, folders: Folders) -> dict[str, Any]:
+    return {"on": texture_of(project, folders).number, "edits": project.draft[: project.draft_done]}
+
+
+def make_draft(
+    engine: Engine, folders: Folders, job: Job, reporter: Reporter, cancelled: threading.Event
+) -> TexturedMesh:
+    """Do the edits of a job, and write the model for the page. An edit that cannot be done is taken out of the draft.
 
     Raises
     ------
     PlainError
         When an edit is unknown or leaves nothing.
+    Cancelled
+        When it was stopped; the edit under way is taken out of the draft.
     """
-    version = texture_of(project, folders)
-    edits = project.draft[: project.draft_done]
+    version, edits = version_of(folders, "texture", int(job.params["on"])), list(job.params["edits"])
     names = [_name(version, edits[:n]) for n in range(len(edits) + 1)]
     with _lock:
         n = next((k for k in range(len(edits), -1, -1) if names[k] in _states), None)
         mesh = None if n is None else _states[names[n]]
     if mesh is None or n is None:
+        reporter.stage("finish", "Reading the model", 0, len(edits) + 1)
         n, mesh = 0, load_textured(folders.store.folder(version))
-    if n < len(edits):
-        solution = load_solution(folders.store.folder(version_of(folders, "cameras", version.parents.get("cameras"))))
-        for edit in edits[n:]:
-            mesh = apply_edit(mesh, edit, solution.box)
-    with _lock:
-        _states[names[-1]] = mesh
-        _states.move_to_end(names[-1])
-        while len(_states) > REMEMBERED:
-            _states.popitem(last=False)
+    box = load_solution(folders.store.folder(version_of(folders, "cameras", version.parents.get("cameras")))).box
+    for k in range(n, len(edits)):
+        reporter.stage("finish", "Editing", k, len(edits) + 1)
+        try:
+            mesh = apply_edit(mesh, edit_of(edits[k]).model_dump(), box)
+            if cancelled.is_set():
+                raise Cancelled
+        except (PlainError, Cancelled):
+            _take_out(engine, job.project_id, edits[: k + 1])
+            raise
+        with _lock:
+            _states[names[k + 1]] = mesh
+            _states.move_to_end(names[k + 1])
+            while len(_states) > REMEMBERED:
+                _states.popitem(last=False)
+    reporter.stage("finish", "Writing the model", len(edits), len(edits) + 1)
+    folders.make()
+    target = _glb(folders, names[-1])
+    image = plain_image() if mesh.retexture else texture_bytes(folders.store.folder(version))
+    with atomic_write(target.with_suffix(".json")) as out:
+        out.write(json.dumps({"faces": len(mesh.faces)}).encode())
+    write_packed_glb(target, mesh.vertices, mesh.normals, mesh.uv, mesh.faces, image)
+    for old in sorted(folders.cache.glob("draft-*.glb"), key=lambda p: p.stat().st_mtime)[:-FILES]:
+        old.unlink(missing_ok=True)
+        old.with_suffix(".json").unlink(missing_ok=True)
     return mesh
 
 
-def draft_file(project: Project, folders: Folders) -> Path:
-    """A GLB of the open draft."""
-    version = texture_of(project, folders)
-    target = folders.cache / f"draft-{_name(version, project.draft[: project.draft_done])}.glb"
-    if not target.exists():
-        folders.make()
-        mesh = draft_mesh(project, folders)
-        image = plain_image() if mesh.retexture else texture_bytes(folders.store.folder(version))
-        write_glb(target, mesh.vertices, mesh.normals, mesh.uv, mesh.faces, image)
-        for old in sorted(folders.cache.glob("draft-*.glb"), key=lambda p: p.stat().st_mtime)[:-REMEMBERED]:
-            old.unlink(missing_ok=True)
-    return target
+def _take_out(engine: Engine, project_id: int, edits: Edits) -> None:
+    """Let the draft end before the last of some edits, if it still begins with them."""
+    while True:
+        with Session(engine) as session:
+            project = session.get(Project, project_id)
+            if project is None or project.draft[: len(edits)] != edits or project.draft_done < len(edits):
+                return
+            project.draft = project.draft[: len(edits) - 1]
+            project.draft_done = len(project.draft)
+            session.add(project)
+            try:
+                session.commit()
+                return
+            except StaleDataError:
+                continue  # somebody has just written the project: look again

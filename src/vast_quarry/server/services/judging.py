@@ -15,7 +15,7 @@ from vast_quarry.core.formats.documents import changed
 from vast_quarry.core.photo.reading import find_photos
 from vast_quarry.core.progress import Cancelled
 from vast_quarry.pipeline.executors import LazyExecutor
-from vast_quarry.pipeline.inspect import Inspected, look_over
+from vast_quarry.pipeline.judging import Inspected, look_over
 from vast_quarry.pipeline.step import Reporter
 from vast_quarry.server.services.folders import Folders
 

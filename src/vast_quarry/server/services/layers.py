@@ -9,13 +9,13 @@ from pydantic import BaseModel
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.photo.reading import find_photos
 from vast_quarry.pipeline.grades import GRADES, Grade
-from vast_quarry.pipeline.planning import presets
+from vast_quarry.pipeline.plan import presets
 from vast_quarry.pipeline.recipe import PLACES, Recipe, recipe_for
 from vast_quarry.pipeline.registry import STEPS, step_of
 from vast_quarry.pipeline.store import Version
 from vast_quarry.server.models import Project
 from vast_quarry.server.services.folders import Folders, NotFound
-from vast_quarry.server.services.planning import saved_plan
+from vast_quarry.server.services.plan import saved_plan
 
 #: what nobody sets by hand in a form
 HIDDEN = PLACES | {

@@ -21,7 +21,7 @@ from vast_quarry.core.mask.keying import key_out
 from vast_quarry.core.photo.quality import dark_map
 from vast_quarry.core.photo.reading import PHOTO_ENDINGS, find_photos, photo_names
 from vast_quarry.pipeline.apart import apart, load_rgb, load_small, read_facts
-from vast_quarry.pipeline.inspect import Inspected
+from vast_quarry.pipeline.judging import Inspected
 from vast_quarry.pipeline.solution import load_solution
 from vast_quarry.pipeline.steps.masks import load_mask, mask_file
 from vast_quarry.pipeline.steps.photos import Photo, read_photo_list

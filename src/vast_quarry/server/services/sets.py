@@ -8,7 +8,7 @@ from typing import Any
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import read_json
 from vast_quarry.core.formats.documents import changed
-from vast_quarry.pipeline.inspect import Inspected
+from vast_quarry.pipeline.judging import Inspected
 from vast_quarry.server.services.folders import Folders
 
 #: where names given by hand are kept

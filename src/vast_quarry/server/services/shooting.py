@@ -21,10 +21,10 @@ from vast_quarry.core.plan.planner import Plan
 from vast_quarry.core.plan.rings import Station
 from vast_quarry.core.progress import Cancelled
 from vast_quarry.pipeline.apart import apart
-from vast_quarry.pipeline.planning import PlanIn
+from vast_quarry.pipeline.plan import PlanIn
 from vast_quarry.server.services.equipment import Equipment, at_front, shipped_rig
 from vast_quarry.server.services.folders import Folders
-from vast_quarry.server.services.planning import mesh_of
+from vast_quarry.server.services.plan import mesh_of
 
 #: where a project keeps the planned positions of its photos
 SHOTS = "shots.json"

@@ -16,7 +16,7 @@ from pydantic import BaseModel
 
 from vast_quarry.core.finish.poster import poster_bytes
 from vast_quarry.core.formats.atomic import atomic_write
-from vast_quarry.core.formats.gltf import write_glb
+from vast_quarry.core.formats.packed_glb import write_packed_glb
 from vast_quarry.core.surface.mesh import vertex_normals
 from vast_quarry.pipeline.solution import Solution, load_solution
 from vast_quarry.pipeline.steps.finish import load_textured
@@ -176,7 +176,7 @@ def _mesh_version(folders: Folders, layer: str, number: int | None) -> Version:
 
 
 def mesh_file(folders: Folders, layer: str, number: int | None) -> Path:
-    """A GLB of a version of Surface, Texture or Finish, made once."""
+    """A GLB for display of a version of Surface, Texture or Finish, made once."""
     version = _mesh_version(folders, layer, number)
     target = folders.cache / f"{layer}-{version.key}.glb"
     if target.exists():
@@ -186,10 +186,10 @@ def mesh_file(folders: Folders, layer: str, number: int | None) -> Path:
     folder = folders.store.folder(version)
     if layer == "surface":
         v, f = load_mesh(folder)
-        write_glb(target, v, vertex_normals(v, f), np.zeros((len(v), 2)), f, plain_image())
+        write_packed_glb(target, v, vertex_normals(v, f), np.zeros((len(v), 2)), f, plain_image())
     else:
         m = load_textured(folder)
-        write_glb(target, m.vertices, m.normals, m.uv, m.faces, texture_bytes(folder))
+        write_packed_glb(target, m.vertices, m.normals, m.uv, m.faces, texture_bytes(folder))
     return target
 
 

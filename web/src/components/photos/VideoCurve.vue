@@ -2,7 +2,7 @@
 import { computed } from 'vue'
 import { useI18n } from 'vue-i18n'
 import type { Video } from '@/api/client'
-import { stretches } from '@/composables/video'
+import { stretches } from '@/lib/video'
 
 /** Sharpness along a video, its laps, what is blurred or shaken, and the frames that would be taken. */
 const props = defineProps<{ video: Video; ticks: number[] }>()

@@ -1,10 +1,12 @@
 <script setup lang="ts">
 import { ElInputNumber, ElOption, ElSelect, ElSwitch } from 'element-plus'
 import { useDebounceFn, useElementSize } from '@vueuse/core'
-import { computed, onBeforeUnmount, onMounted, ref, shallowRef, watch } from 'vue'
+import { computed, ref, shallowRef, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { api, ask, type ChoiceIn, type Chosen, type Video } from '@/api/client'
-import { clock, nearest } from '@/composables/video'
+import { useKeys } from '@/composables/useKeys'
+import { drag } from '@/lib/drag'
+import { clock, nearest } from '@/lib/video'
 import { useJobs } from '@/stores/jobs'
 import { useProject } from '@/stores/project'
 import VideoCurve from '@/components/photos/VideoCurve.vue'
@@ -75,29 +77,24 @@ watch([choice, () => props.video.looked], () => props.video.looked && choose(), 
   immediate: true,
 })
 
-function drag(e: PointerEvent) {
+function scrub(e: PointerEvent) {
   const r = strip.value!.getBoundingClientRect()
-  const go = (m: PointerEvent) => {
+  const move = (m: PointerEvent) => {
     const seconds = ((m.clientX - r.left) / r.width) * props.video.seconds
     at.value = nearest(props.video.times, seconds)
   }
-  go(e)
-  const up = () => {
-    window.removeEventListener('pointermove', go)
-    window.removeEventListener('pointerup', up)
-  }
-  window.addEventListener('pointermove', go)
-  window.addEventListener('pointerup', up)
+  move(e)
+  drag(e, { move })
 }
-function keys(e: KeyboardEvent) {
-  if ((e.target as HTMLElement).closest('input, textarea, [role=dialog]') || e.ctrlKey || e.metaKey) return
-  const step = { ArrowRight: 1, ArrowLeft: -1, PageDown: 20, PageUp: -20 }[e.key]
-  if (step) {
-    at.value = Math.min(props.video.proxies - 1, Math.max(0, at.value + step))
-    e.preventDefault()
-  } else if (e.key === 'b') begin.value = time.value
-  else if (e.key === 'n') keepTo()
-}
+const go = (by: number) => (at.value = Math.min(props.video.proxies - 1, Math.max(0, at.value + by)))
+useKeys('keys.video', [
+  { keys: 'ArrowRight', says: 'keys.nextFrame', act: () => go(1) },
+  { keys: 'ArrowLeft', says: 'keys.previousFrame', act: () => go(-1) },
+  { keys: 'PageDown', says: 'keys.framesOn', act: () => go(20) },
+  { keys: 'PageUp', says: 'keys.framesBack', act: () => go(-20) },
+  { keys: 'I', says: 'keys.rangeFrom', act: () => (begin.value = time.value) },
+  { keys: 'O', says: 'keys.rangeTo', act: keepTo },
+])
 /** Keep from where the range was begun to here. */
 function keepTo() {
   if (begin.value === null || time.value === begin.value) return
@@ -107,8 +104,6 @@ function keepTo() {
   choice.value = { ...choice.value, ranges: kept.map((k) => k.r), crops: kept.map((k) => k.crop) }
   begin.value = null
 }
-onMounted(() => window.addEventListener('keydown', keys))
-onBeforeUnmount(() => window.removeEventListener('keydown', keys))
 const working = computed(() => jobs.active.some((j) => j.project_id === project.id))
 const look = () =>
   ask(
@@ -150,7 +145,7 @@ const take = () =>
       >
     </div>
     <div v-if="video.looked" class="line num">
-      <div ref="strip" class="strip" @pointerdown="drag">
+      <div ref="strip" class="strip" @pointerdown="scrub">
         <img v-for="(k, n) in stills" :key="n" :src="picture(k)" alt="" draggable="false" />
         <i
           v-for="(r, k) in choice.ranges"

@@ -2,8 +2,8 @@
 import { computed } from 'vue'
 import { useI18n } from 'vue-i18n'
 import type { Patches, PlanOut } from '@/api/client'
-import { metres } from '@/composables/format'
-import { thinPatches } from '@/composables/paint'
+import { metres } from '@/lib/format'
+import { thinPatches } from '@/lib/paint'
 import { ramp } from '@/world/build'
 
 /** Where it is sharp against where the subject is, and how much of the surface so many photos see. */

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { useI18n } from 'vue-i18n'
 import type { PlanOut } from '@/api/client'
-import { metres } from '@/composables/format'
+import { metres } from '@/lib/format'
 
 /** What a plan comes to, in figures. */
 defineProps<{ plan: PlanOut }>()

@@ -3,11 +3,12 @@ import { ElInputNumber, ElOption, ElSelect, ElSwitch, ElTooltip } from 'element-
 import { useLocalStorage } from '@vueuse/core'
 import { computed, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { sentence, type PlanIn, type Version } from '@/api/client'
+import { type PlanIn, type Version } from '@/api/client'
 import CameraFinder from '@/components/plan/CameraFinder.vue'
 import LightForm from '@/components/plan/LightForm.vue'
 import ObstacleForm from '@/components/plan/ObstacleForm.vue'
-import { inStrips } from '@/composables/planWorld'
+import { inStrips } from '@/lib/planWorld'
+import { sendFiles } from '@/lib/send'
 import { useProject } from '@/stores/project'
 import { ElMessage } from 'element-plus'
 
@@ -129,16 +130,16 @@ function toggle(group: string) {
 async function bring(e: Event) {
   const chosen = (e.target as HTMLInputElement).files?.[0]
   if (!chosen) return
-  const form = new FormData()
-  form.append('file', chosen)
-  const answer = await fetch(`/api/projects/${project.id}/plan/mesh`, { method: 'POST', body: form })
-  const body: unknown = await answer.json().catch(() => null)
-  ;(e.target as HTMLInputElement).value = ''
-  if (!answer.ok) {
-    ElMessage({ message: sentence(body), type: 'error', duration: 8000, showClose: true })
+  let notes: string[]
+  try {
+    notes = await sendFiles<string[]>(`/api/projects/${project.id}/plan/mesh`, 'file', [chosen])
+  } catch (error) {
+    ElMessage({ message: (error as Error).message, type: 'error', duration: 8000, showClose: true })
     return
+  } finally {
+    ;(e.target as HTMLInputElement).value = ''
   }
-  for (const note of body as string[]) ElMessage({ message: note, type: 'warning', duration: 8000 })
+  for (const note of notes) ElMessage({ message: note, type: 'warning', duration: 8000 })
   plan.value = { ...plan.value, shape: 'mesh', mesh: 'file' }
   emit('change')
 }

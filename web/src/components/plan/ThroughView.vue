@@ -3,7 +3,7 @@ import { useElementSize } from '@vueuse/core'
 import { computed, ref, watchEffect } from 'vue'
 import { useI18n } from 'vue-i18n'
 import type { Patches, PlanOut } from '@/api/client'
-import { project } from '@/composables/paint'
+import { project } from '@/lib/paint'
 
 /** What a planned camera sees of the stand-in; what it will not have in focus is drawn pale. */
 const props = defineProps<{

@@ -1,4 +1,4 @@
-"""The open draft of edits: add, undo, redo, keep; and the box by hand."""
+"""The open draft of edits: add, undo, redo, keep."""
 
 from __future__ import annotations
 
@@ -10,24 +10,30 @@ from pydantic import BaseModel
 from sqlmodel import Session
 
 from vast_quarry.core.errors import PlainError
+from vast_quarry.pipeline.edits import Edit
 from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.models import Project
 from vast_quarry.server.routers.jobs import JobOut
 from vast_quarry.server.services import drafts, jobs
-from vast_quarry.server.services.folders import Folders, get_project
+from vast_quarry.server.services.folders import Folders, NotFound, get_project
 from vast_quarry.server.services.layers import version_of
 
-router = APIRouter(prefix="/api/projects/{project_id}/draft", tags=["finish"])
+router = APIRouter(prefix="/api/projects/{project_id}/draft", tags=["drafts"])
 
 
 class DraftOut(BaseModel):
-    """State of the draft: edits done, edits that can be redone, faces now, and the version of Texture it stands on."""
+    """State of the draft: edits done, edits that can be redone, triangles, and the version of Texture it stands on.
+
+    While the worker still makes that state, ``faces`` is unknown and ``making`` is the job.
+    """
 
     done: int
     redo: int
-    faces: int
+    faces: int | None
+    #: as they are kept; those of another version of the program too
     edits: list[dict[str, Any]]
     on: int
+    making: JobOut | None
 
 
 On = Annotated[
@@ -35,11 +41,12 @@ On = Annotated[
 ]
 
 
-def _out(project: Project, f: Folders) -> DraftOut:
-    mesh = drafts.draft_mesh(project, f)
+def _out(project: Project, session: Session, f: Folders, make: bool = True) -> DraftOut:
+    job = drafts.have_made(session, project, f) if make else drafts.being_made(session, project, f)
+    session.refresh(project)
     return DraftOut(
-        done=project.draft_done, redo=len(project.draft) - project.draft_done, faces=len(mesh.faces), edits=project.draft,
-        on=drafts.texture_of(project, f).number,
+        done=project.draft_done, redo=len(project.draft) - project.draft_done, faces=drafts.faces_of(project, f),
+        edits=project.draft, on=drafts.texture_of(project, f).number, making=None if job is None else JobOut.of(job),
     )  # fmt: skip
 
 
@@ -62,33 +69,34 @@ def _check(project: Project, f: Folders, on: int | None) -> None:
 @router.get("")
 def read(project_id: int, session: Db, f: Files) -> DraftOut:
     """The draft."""
-    return _out(get_project(session, project_id), f)
+    return _out(get_project(session, project_id), session, f, make=False)
 
 
-@router.post("")
-def add(project_id: int, edit: dict[str, Any], session: Db, f: Files, on: On = None) -> DraftOut:
-    """Add an edit; one that leaves nothing is refused and the draft stays."""
+@router.post("/make", status_code=202)
+def make(project_id: int, session: Db, f: Files) -> DraftOut:
+    """Have the draft as it is made by the worker, if it is not there (its files may have been freed)."""
+    return _out(get_project(session, project_id), session, f)
+
+
+@router.post("", status_code=202)
+def add(project_id: int, edit: Edit, session: Db, f: Files, on: On = None) -> DraftOut:
+    """Add an edit, to be done by the worker; one that leaves nothing fails there, and is taken out again."""
     with drafts.editing(session, project_id) as project:
         _check(project, f, on)
         number = drafts.texture_of(project, f).number
-        project.draft = [*project.draft[: project.draft_done], edit]
+        project.draft = [*project.draft[: project.draft_done], edit.record()]
         project.draft_done, project.draft_on = len(project.draft), number
-        try:
-            out = _out(project, f)
-        except PlainError:
-            session.rollback()
-            raise
         _save(project, session)
-        return out
+        return _out(project, session, f)
 
 
-@router.post("/undo")
+@router.post("/undo", status_code=202)
 def undo(project_id: int, session: Db, f: Files) -> DraftOut:
     """Take the last edit back."""
     with drafts.editing(session, project_id) as project:
         project.draft_done = max(0, project.draft_done - 1)
         _save(project, session)
-        return _out(project, f)
+        return _out(project, session, f)
 
 
 @router.delete("")
@@ -97,10 +105,10 @@ def begin_anew(project_id: int, session: Db, f: Files) -> DraftOut:
     with drafts.editing(session, project_id) as project:
         project.draft, project.draft_done, project.draft_on = [], 0, None
         _save(project, session)
-        return _out(project, f)
+        return _out(project, session, f)
 
 
-@router.post("/redo")
+@router.post("/redo", status_code=202)
 def redo(project_id: int, session: Db, f: Files) -> DraftOut:
     """Do the edit taken back last again."""
     with drafts.editing(session, project_id) as project:
@@ -108,7 +116,7 @@ def redo(project_id: int, session: Db, f: Files) -> DraftOut:
             project.draft = []  # they were edits of another texture
         project.draft_done = min(len(project.draft), project.draft_done + 1)
         _save(project, session)
-        return _out(project, f)
+        return _out(project, session, f)
 
 
 @router.post("/keep", status_code=202)
@@ -126,6 +134,8 @@ def keep(project_id: int, session: Db, f: Files) -> JobOut:
 
 @router.get("/mesh", response_class=FileResponse)
 def mesh(project_id: int, session: Db, f: Files) -> FileResponse:
-    """The model as the draft has it, as GLB."""
+    """The model as the draft has it, as GLB for display; it has to be made."""
     path = drafts.draft_file(get_project(session, project_id), f)
+    if path is None:
+        raise NotFound("The model is still being edited.")
     return FileResponse(path, media_type="model/gltf-binary", headers={"Cache-Control": "no-cache"})

@@ -15,7 +15,7 @@ from vast_quarry.core.plan.planner import Plan, mend
 from vast_quarry.core.plan.standin import StandIn, standin_from_mesh, standin_of
 from vast_quarry.pipeline.apart import read_mesh
 from vast_quarry.pipeline.estimate import pace_of
-from vast_quarry.pipeline.planning import PlanIn, PlanOut, told
+from vast_quarry.pipeline.plan import PlanIn, PlanOut, told
 from vast_quarry.pipeline.steps.surface import load_mesh
 from vast_quarry.pipeline.store import Store
 from vast_quarry.server.models import Project
