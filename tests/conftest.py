@@ -3,16 +3,20 @@
 from __future__ import annotations
 
 import json
+import shutil
 from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
 import pytest
+from fastapi.testclient import TestClient
 from hypothesis import settings
 
 from vast_quarry.core.camera import Camera
 from vast_quarry.core.formats.ply import PlyData, read_ply
 from vast_quarry.core.rig.shoot import ShootSettings, shoot
+from vast_quarry.server.app import make_app
+from vast_quarry.server.worker import work
 
 # machines are shared: how long an example takes says nothing
 settings.register_profile("shared", deadline=None)
@@ -61,6 +65,14 @@ def milestone_set(tmp_path_factory: pytest.TempPathFactory) -> RigSet:
 
 
 @pytest.fixture(scope="session")
+def ring_set(tmp_path_factory: pytest.TempPathFactory) -> RigSet:
+    """One ring of sixteen photos of the milestone, 400 x 300: the smallest set that becomes a model."""
+    folder = tmp_path_factory.mktemp("ring")
+    shoot(ShootSettings(scene="milestone", rings=1, per_ring=16, width=400, height=300, heldout=0, seed=4), folder)
+    return RigSet(folder)
+
+
+@pytest.fixture(scope="session")
 def finial_set(tmp_path_factory: pytest.TempPathFactory) -> RigSet:
     """Two rings of sixteen photos of the finial on its turntable, 480 x 360, without EXIF."""
     folder = tmp_path_factory.mktemp("finial")
@@ -69,6 +81,34 @@ def finial_set(tmp_path_factory: pytest.TempPathFactory) -> RigSet:
         folder,
     )
     return RigSet(folder)
+
+
+#: changes to grade Rough that suit the small sets
+SMALL = {"cameras": {"photo_scale": 1.0}, "points": {"photo_scale": 1.0, "sweeps": [1, 2, 5], "sources": 5}}
+
+
+@pytest.fixture(scope="session")
+def built_data(milestone_set: RigSet, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A data folder whose first project, of the milestone, was run through to Texture by the worker. Copy it."""
+    data = tmp_path_factory.mktemp("built")
+    client = TestClient(make_app(data), "http://127.0.0.1")
+    where = f"/api/projects/{client.post('/api/projects', json={'name': 'Carved milestone', 'grade': 'rough'}).json()['id']}"
+    assert client.post(f"{where}/photos/from-path", json={"path": str(milestone_set.photos)}).json() == 24
+    for layer, values in SMALL.items():
+        assert client.put(f"{where}/layers/{layer}/settings", json=values).status_code == 200
+    job = client.post(f"{where}/layers/texture/run").json()
+    assert job["state"] == "queued"
+    work(data, once=True)
+    done = next(j for j in client.get("/api/jobs").json() if j["id"] == job["id"])
+    assert done["state"] == "done", done["message"]
+    client.app.state.engine.dispose()  # type: ignore[attr-defined]
+    return data
+
+
+def moved(data: Path, to: Path) -> Path:
+    """A data folder somewhere else, as when a disk is changed."""
+    shutil.copytree(data, to, dirs_exist_ok=True)
+    return to
 
 
 @pytest.fixture

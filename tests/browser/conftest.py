@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import io
 import json
 import os
@@ -13,12 +14,14 @@ import time
 import urllib.request
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
 from PIL import Image
 from playwright.sync_api import Error as PageError
 from playwright.sync_api import Page, expect, sync_playwright
+from tests.conftest import moved
 
 CHROMIUM = "/usr/bin/chromium"
 ARGS = [
@@ -73,10 +76,22 @@ class Server:
 
 
 @pytest.fixture(scope="session")
-def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Server]:
-    started = Server(tmp_path_factory.mktemp("served"))
+def server(built_data: Path, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Server]:
+    """A server whose first project is the milestone, built; tests make projects of their own beside it."""
+    started = Server(moved(built_data, tmp_path_factory.mktemp("served")))
     yield started
     started.stop()
+
+
+@pytest.fixture
+def built(address: str) -> Iterator[int]:
+    """The project of the milestone, and after the test again as it was before."""
+    (number,) = [p["id"] for p in api(address, "/api/projects") if p["name"] == "Carved milestone"]
+    yield number
+    send(address, f"/api/projects/{number}/draft", "DELETE")
+    for layer in api(address, f"/api/projects/{number}/layers"):
+        if len(layer["versions"]) > 1 and layer["layer"] != "finish":
+            send(address, f"/api/projects/{number}/layers/{layer['layer']}/use", "POST", {"number": 1})
 
 
 @pytest.fixture(scope="session")
@@ -101,31 +116,49 @@ def page(address: str) -> Iterator[Page]:
         browser.close()
 
 
-def drawn(page: Page) -> float:
-    """Share of the world's pixels that something is drawn on, apart from the ground."""
-    page.wait_for_function("() => !!window.vqWorld")
-    page.evaluate("() => { window.vqWorld.show('ground', false) }")
-    page.wait_for_timeout(800)
-    data = page.evaluate("() => window.vqWorld.picture().split(',')[1]")
-    import base64
+PARTS = ("cameras", "cloud", "box", "mesh", "ground")
 
+
+def drawn(page: Page, part: str) -> float:
+    """Share of the world's pixels that one part of it alone is drawn on."""
+    page.wait_for_function("() => !!window.vqWorld")
+    data = page.evaluate(
+        """([part, all]) => {
+            const was = all.map((k) => [k, window.vqWorld.shows(k)])
+            all.forEach((k) => window.vqWorld.show(k, k === part))
+            const picture = window.vqWorld.picture().split(',')[1]
+            was.forEach(([k, on]) => window.vqWorld.show(k, on))
+            return picture
+        }""",
+        [part, list(PARTS)],
+    )
     picture = np.asarray(Image.open(io.BytesIO(base64.b64decode(data))).convert("RGBA"))
     return float((picture[..., 3] > 0).mean())
 
 
-def wait_drawn(page: Page, least: float, patience: float = 90.0) -> None:
-    """Wait until more than a share of the world is drawn on: what is shown has to be fetched first."""
+def wait_drawn(page: Page, part: str, least: float, patience: float = 90.0) -> None:
+    """Wait until a part of the world is drawn on more than a share of it: what is shown has to be fetched first."""
     deadline = time.monotonic() + patience
     share = 0.0
     while time.monotonic() < deadline:
         try:
-            share = drawn(page)
+            share = drawn(page, part)
         except PageError:  # the world of the layer before, just being taken down
             continue
         if share > least:
             return
-    raise AssertionError(f"only {share:.4f} of the world is drawn on, more than {least} was expected")
+        page.wait_for_timeout(200)
+    raise AssertionError(f"{part} is drawn on {share:.4f} of the world only, more than {least} was expected")
 
 
-def api(address: str, path: str) -> object:
+def api(address: str, path: str) -> Any:
     return json.loads(urllib.request.urlopen(address + path).read())
+
+
+def send(address: str, path: str, method: str, body: object = None) -> Any:
+    """A request as another program would make it."""
+    data = None if body is None else json.dumps(body).encode()
+    headers = {} if data is None else {"Content-Type": "application/json"}
+    with urllib.request.urlopen(urllib.request.Request(address + path, data, headers, method=method)) as answer:
+        text = answer.read()
+        return json.loads(text) if text else None

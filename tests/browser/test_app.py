@@ -11,15 +11,15 @@ from tests.browser.conftest import WEB, wait_drawn
 from tests.conftest import RigSet
 
 
-def test_from_photos_to_a_downloaded_model(page: Page, address: str, milestone_set: RigSet, tmp_path: Path) -> None:
+def test_from_photos_to_a_textured_model(page: Page, address: str, ring_set: RigSet) -> None:
     page.goto(address)
-    page.get_by_placeholder("Name of the object or place").fill("Carved milestone")
+    page.get_by_placeholder("Name of the object or place").fill("From photos")
     page.get_by_role("button", name="New project").click()
     page.wait_for_url("**/plan")
     page.keyboard.press("2")
     page.wait_for_url("**/photos")
-    page.locator("input[type=file]").first.set_input_files(sorted(milestone_set.photos.iterdir()))
-    expect(page.get_by_text("24 kept, 0 left out")).to_be_visible()
+    page.locator("input[type=file]").first.set_input_files(sorted(ring_set.photos.iterdir()))
+    expect(page.get_by_text("16 kept, 0 left out")).to_be_visible()
     expect(page.locator(".ph img").first).to_be_visible()
     # run everything at grade Rough from the Texture layer
     page.keyboard.press("7")
@@ -27,20 +27,20 @@ def test_from_photos_to_a_downloaded_model(page: Page, address: str, milestone_s
     page.get_by_role("button", name="Run Texture").click()
     expect(page.get_by_role("status").get_by_role("button", name="Stop")).to_be_visible()
     expect(page.locator(".bed", has_text="Texture")).to_contain_text("atlas", timeout=420_000)
-    expect(page.locator(".bed", has_text="Cameras")).to_contain_text("of 24 placed")
-    wait_drawn(page, 0.03)
+    expect(page.locator(".bed", has_text="Cameras")).to_contain_text("of 16 placed")
+    wait_drawn(page, "mesh", 0.03)
     page.get_by_role("button", name="wire").click()
-    wait_drawn(page, 0.03)
+    wait_drawn(page, "mesh", 0.03)
     page.keyboard.press("4")
     page.wait_for_function("() => document.querySelectorAll('circle.tied').length > 10")
-    wait_drawn(page, 0.002)
+    wait_drawn(page, "cameras", 0.002)
+    wait_drawn(page, "cloud", 0.002)
     page.keyboard.press("5")
-    wait_drawn(page, 0.01)
+    wait_drawn(page, "cloud", 0.01)
 
 
-def test_cut_undo_keep_and_download(page: Page, address: str, tmp_path: Path) -> None:
-    page.keyboard.press("8")
-    page.wait_for_url("**/finish")
+def test_cut_undo_keep_and_download(page: Page, address: str, built: int, tmp_path: Path) -> None:
+    page.goto(f"{address}/projects/{built}/finish")
     expect(page.get_by_text("0 edits")).to_be_visible()
     page.get_by_role("button", name="Cut at the ground").click()
     expect(page.get_by_text("1 edits")).to_be_visible()
@@ -82,7 +82,8 @@ def test_plan_and_shoot_with_the_rig(page: Page, address: str) -> None:
     # three laps see all of a box by three photos or more; one lap does not see its top
     under = page.locator(".charts b")
     expect(under).to_have_text("0.0 % under three")
-    wait_drawn(page, 0.005)
+    wait_drawn(page, "mesh", 0.01)
+    wait_drawn(page, "cameras", 0.005)
     for label, value in (("Pixels across", "128"), ("Pixels down", "96"), ("Rings", "1")):
         field = page.get_by_label(label, exact=True)
         field.fill(value)
@@ -109,8 +110,8 @@ def test_plan_and_shoot_with_the_rig(page: Page, address: str) -> None:
     expect(page.get_by_role("button", name="Photos 2")).to_contain_text("20 kept", timeout=180_000)
 
 
-def test_keys_lead_through_the_layers(page: Page, address: str) -> None:
-    page.goto(f"{address}/projects/1/photos")
+def test_keys_lead_through_the_layers(page: Page, address: str, built: int) -> None:
+    page.goto(f"{address}/projects/{built}/photos")
     expect(page.locator(".bed.on")).to_contain_text("Photos")
     for key, name in zip(
         "123456789", ("Plan", "Photos", "Masks", "Cameras", "Points", "Surface", "Texture", "Finish", "Dispatch")
@@ -119,8 +120,8 @@ def test_keys_lead_through_the_layers(page: Page, address: str) -> None:
         expect(page.locator(".bed.on")).to_contain_text(name)
 
 
-def test_errors_stand_in_the_page(page: Page, address: str) -> None:
-    page.goto(f"{address}/projects/1/photos")
+def test_errors_stand_in_the_page(page: Page, address: str, built: int) -> None:
+    page.goto(f"{address}/projects/{built}/photos")
     page.get_by_placeholder("or a folder on this machine").fill("/no/such/folder")
     page.get_by_role("button", name="Bring in").click()
     expect(page.get_by_text("There is no folder /no/such/folder.")).to_be_visible()

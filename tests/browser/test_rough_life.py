@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-import json
 import socket
 import time
-import urllib.request
 
 import numpy as np
 from playwright.sync_api import Page, expect
-from tests.browser.conftest import Server, api, wait_drawn
+from tests.browser.conftest import Server, api, send, wait_drawn
 from tests.conftest import RigSet
 
 
@@ -17,9 +15,7 @@ def test_an_upload_cut_in_the_middle_leaves_nothing_half(
     page: Page, address: str, server: Server, milestone_set: RigSet
 ) -> None:
     photo = next(milestone_set.photos.iterdir()).read_bytes()
-    project = json.loads(urllib.request.urlopen(
-        urllib.request.Request(f"{address}/api/projects", b'{"name": "Cut"}', {"Content-Type": "application/json"})
-    ).read())["id"]  # fmt: skip
+    project = send(address, "/api/projects", "POST", {"name": "Cut"})["id"]
     head = b'--B\r\nContent-Disposition: form-data; name="files"; filename="whole.jpg"\r\n\r\n' + photo
     with socket.create_connection(("127.0.0.1", server.port)) as s:
         s.sendall(
@@ -36,11 +32,11 @@ def test_an_upload_cut_in_the_middle_leaves_nothing_half(
     expect(page.get_by_text("1 kept, 0 left out")).to_be_visible()
 
 
-def test_two_tabs_on_one_project(page: Page, address: str) -> None:
+def test_two_tabs_on_one_project(page: Page, address: str, built: int) -> None:
     assert page.context.browser is not None
     other = page.context.browser.new_page()
-    other.goto(f"{address}/projects/1/photos")
-    page.goto(f"{address}/projects/1/photos")
+    other.goto(f"{address}/projects/{built}/photos")
+    page.goto(f"{address}/projects/{built}/photos")
     expect(other.get_by_text("24 kept, 0 left out")).to_be_visible()
     page.get_by_role("button", name="Leave out").click()
     expect(other.get_by_text("23 kept, 1 left out")).to_be_visible()
@@ -49,9 +45,9 @@ def test_two_tabs_on_one_project(page: Page, address: str) -> None:
     other.close()
 
 
-def test_level_by_hand(page: Page, address: str) -> None:
-    page.goto(f"{address}/projects/1/cameras")
-    wait_drawn(page, 0.002)
+def test_level_by_hand(page: Page, address: str, built: int) -> None:
+    page.goto(f"{address}/projects/{built}/cameras")
+    wait_drawn(page, "cloud", 0.002)
     page.get_by_role("button", name="Level by hand").click()
     canvas = page.locator("svg.draw").bounding_box()
     assert canvas is not None
@@ -65,7 +61,7 @@ def test_level_by_hand(page: Page, address: str) -> None:
     expect(page.locator(".told")).to_have_text("y -4.711°")
     page.get_by_role("button", name="Level so").click()
     expect(page.locator(".ver", has_text="Cameras 2")).to_contain_text("in use", timeout=60_000)
-    layers = api(address, "/api/projects/1/layers")
+    layers = api(address, f"/api/projects/{built}/layers")
     assert layers[2]["versions"][1]["settings"]["level"] == [["y", -4.711]]  # type: ignore[index]
     page.locator(".ver", has_text="Cameras 1").get_by_role("button", name="Compare").click()
     expect(page.get_by_role("separator")).to_be_visible()
@@ -73,8 +69,8 @@ def test_level_by_hand(page: Page, address: str) -> None:
     expect(page.locator(".ver", has_text="Cameras 1")).to_contain_text("in use")
 
 
-def test_the_page_outlives_its_server(page: Page, address: str, server: Server) -> None:
-    page.goto(f"{address}/projects/1/photos")
+def test_the_page_outlives_its_server(page: Page, address: str, built: int, server: Server) -> None:
+    page.goto(f"{address}/projects/{built}/photos")
     expect(page.get_by_text("Nothing runs")).to_be_visible()
     server.stop()
     expect(page.get_by_text("The server does not answer")).to_be_visible()
@@ -85,11 +81,11 @@ def test_the_page_outlives_its_server(page: Page, address: str, server: Server) 
     page.get_by_role("button", name="Keep", exact=True).click()
 
 
-def test_on_a_tablet_by_touch(page: Page, address: str) -> None:
+def test_on_a_tablet_by_touch(page: Page, address: str, built: int) -> None:
     context = page.context.browser.new_context(viewport={"width": 1024, "height": 768}, has_touch=True)  # type: ignore[union-attr]
     tablet = context.new_page()
-    tablet.goto(f"{address}/projects/1/texture")
-    wait_drawn(tablet, 0.03)
+    tablet.goto(f"{address}/projects/{built}/texture")
+    wait_drawn(tablet, "mesh", 0.03)
     # the frame fits: nothing has to be scrolled to
     assert tablet.evaluate(
         "() => document.documentElement.scrollHeight <= innerHeight && document.documentElement.scrollWidth <= innerWidth"

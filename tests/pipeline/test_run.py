@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
 import signal
 import subprocess
 import sys
@@ -12,7 +13,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from tests.conftest import RigSet, camera_of
+from tests.conftest import SMALL, RigSet, camera_of, moved
 
 from vast_quarry.core.camera import project
 from vast_quarry.core.errors import PlainError
@@ -25,6 +26,7 @@ from vast_quarry.pipeline.export import write_results
 from vast_quarry.pipeline.grades import Grade
 from vast_quarry.pipeline.recipe import Recipe, read_recipe, recipe_for
 from vast_quarry.pipeline.run import Runner, RunResult
+from vast_quarry.pipeline.steps.photos import read_photo_list
 from vast_quarry.pipeline.store import Store, version_key
 
 
@@ -56,17 +58,16 @@ def places(photos: Path, masks: Path | None = None) -> dict:
 
 
 def small(grade: Grade = Grade.ROUGH) -> Recipe:
-    return recipe_for(
-        grade, {"cameras": {"photo_scale": 1.0}, "points": {"photo_scale": 1.0, "sweeps": [1, 2, 5], "sources": 5}}
-    )
+    return recipe_for(grade, SMALL)
 
 
 @pytest.fixture(scope="session")
-def built(milestone_set: RigSet, tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, RunResult]:
-    """The milestone, built once."""
-    out = tmp_path_factory.mktemp("built")
-    store, recipe = Store(out), small()
-    result = Runner(store, Silent()).run(recipe, places(milestone_set.photos))
+def built(built_data: Path, tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, RunResult]:
+    """The results of the milestone, with all files written out."""
+    out = moved(built_data, tmp_path_factory.mktemp("results")) / "projects" / "1"
+    store, recipe, reporter = Store(out), small(), Silent()
+    result = Runner(store, reporter).run(recipe, places(out / "photos"))
+    assert reporter.reused == list(result.versions), "a data folder that was moved is made anew"
     write_results(store, result, recipe, out)
     return out, result
 
@@ -160,24 +161,32 @@ def test_recipe_replays_with_the_same_figures(
         assert again.versions[layer].figures == first.versions[layer].figures, layer
 
 
-def test_second_run_reuses_everything(built: tuple[Path, RunResult], milestone_set: RigSet) -> None:
-    out, _ = built
-    reporter = Silent()
-    began = time.monotonic()
-    result = Runner(Store(out), reporter).run(small(), places(milestone_set.photos))
+def test_a_result_goes_by_what_the_photos_are_and_not_by_where_they_lie(
+    built: tuple[Path, RunResult], tmp_path: Path
+) -> None:
+    out, first = built
+    elsewhere, reporter = tmp_path / "photos", Silent()
+    shutil.copytree(out / "photos", elsewhere)
+    result = Runner(Store(out), reporter).run(small(), places(elsewhere))
     assert reporter.reused == ["photos", "masks", "cameras", "points", "surface", "texture"]
-    assert time.monotonic() - began < 20
     assert result.versions["texture"].number == 1
+    listed = read_photo_list(Store(out).folder(first.versions["photos"]))
+    assert {listed.file(p) for p in listed.photos} == set((out / "photos").resolve().iterdir())
+    # one photo that was changed since makes another result
+    os.utime(min(elsewhere.iterdir()), (1e9, 1e9))
+    again = Runner(Store(out), Silent()).run(small(), places(elsewhere), until="photos")
+    assert again.versions["photos"].number == 2
+    Store(out).use(first.versions["photos"])
 
 
 def test_a_changed_setting_makes_a_new_version_and_says_what_is_out_of_date(
-    built: tuple[Path, RunResult], milestone_set: RigSet
+    built: tuple[Path, RunResult],
 ) -> None:
     out, _ = built
     store = Store(out)
     recipe = small()
     recipe.layers["surface"] = {"faces": 5000, "closed": True}
-    result = Runner(store, Silent()).run(recipe, places(milestone_set.photos), until="surface")
+    result = Runner(store, Silent()).run(recipe, places(out / "photos"), until="surface")
     assert result.versions["surface"].number == 2
     assert result.versions["surface"].figures["triangles"] < 6000  # the foot comes on top
     assert result.versions["surface"].figures["open_edges"] == 0
@@ -186,24 +195,24 @@ def test_a_changed_setting_makes_a_new_version_and_says_what_is_out_of_date(
     assert store.out_of_date() == []
 
 
-def test_cancel_stops_and_the_next_run_goes_on(milestone_set: RigSet, tmp_path: Path) -> None:
+def test_cancel_stops_and_the_next_run_goes_on(ring_set: RigSet, tmp_path: Path) -> None:
     reporter = Silent()
     runner = Runner(Store(tmp_path), reporter)
     reporter.runner, reporter.cancel_at = runner, "Matching photos"
     with pytest.raises(Cancelled):
-        runner.run(small(), places(milestone_set.photos), until="cameras")
+        runner.run(small(), places(ring_set.photos), until="cameras")
     features = list(tmp_path.glob("versions/cameras/*.partial/features/*.npz"))
-    assert len(features) == 24
+    assert len(features) == 16
     stamps = {f.name: f.stat().st_mtime_ns for f in features}
-    result = Runner(Store(tmp_path), Silent()).run(small(), places(milestone_set.photos), until="cameras")
+    result = Runner(Store(tmp_path), Silent()).run(small(), places(ring_set.photos), until="cameras")
     after = {f.name: f.stat().st_mtime_ns for f in tmp_path.glob("versions/cameras/1/features/*.npz")}
     assert after == stamps
-    assert result.versions["cameras"].figures["placed"] == 24
+    assert result.versions["cameras"].figures["placed"] == 16
 
 
-def test_killed_process_goes_on_from_its_last_unit(milestone_set: RigSet, tmp_path: Path) -> None:
+def test_killed_process_goes_on_from_its_last_unit(ring_set: RigSet, tmp_path: Path) -> None:
     out = tmp_path / "out"
-    command = [sys.executable, "-m", "vast_quarry.cli.main", "align", str(milestone_set.photos), "--out", str(out)]
+    command = [sys.executable, "-m", "vast_quarry.cli.main", "align", str(ring_set.photos), "--out", str(out)]
     process = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True)
     deadline = time.monotonic() + 120
     while len(list(out.glob("versions/cameras/*.partial/features/*.npz"))) < 3 and time.monotonic() < deadline:
@@ -215,9 +224,9 @@ def test_killed_process_goes_on_from_its_last_unit(milestone_set: RigSet, tmp_pa
     assert not (out / "cameras.json").exists()
     subprocess.run(command, check=True, capture_output=True)
     after = {f.name: f.stat().st_mtime_ns for f in out.glob("versions/cameras/1/features/*.npz")}
-    assert len(after) == 24
+    assert len(after) == 16
     assert all(after[k] == v for k, v in before.items())
-    assert sum(c["aligned"] for c in json.loads((out / "cameras.json").read_text())["cameras"]) == 24
+    assert sum(c["aligned"] for c in json.loads((out / "cameras.json").read_text())["cameras"]) == 16
 
 
 def test_turntable_with_masks_and_without_exif(finial_set: RigSet, tmp_path: Path) -> None:

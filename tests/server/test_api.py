@@ -20,7 +20,7 @@ import trimesh
 from fastapi.testclient import TestClient
 from PIL import Image
 from sqlmodel import Session
-from tests.conftest import RigSet
+from tests.conftest import SMALL, RigSet, moved
 
 from vast_quarry.core.finish.edits import inside_outline
 from vast_quarry.server.app import make_app
@@ -31,8 +31,8 @@ from vast_quarry.server.worker import work
 
 
 @pytest.fixture(scope="module")
-def data(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    return tmp_path_factory.mktemp("data")
+def data(built_data: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    return moved(built_data, tmp_path_factory.mktemp("data"))
 
 
 @pytest.fixture(scope="module")
@@ -47,17 +47,9 @@ def picture(seed: int = 0) -> bytes:
 
 
 @pytest.fixture(scope="module")
-def built(client: TestClient, data: Path, milestone_set: RigSet) -> int:
-    """A project run through to Texture by the worker."""
-    project = client.post("/api/projects", json={"name": "Milestone", "grade": "rough"}).json()["id"]
-    assert (
-        client.post(f"/api/projects/{project}/photos/from-path", json={"path": str(milestone_set.photos)}).json() == 24
-    )
-    job = client.post(f"/api/projects/{project}/layers/texture/run").json()
-    assert job["state"] == "queued"
-    work(data, once=True)
-    done = next(j for j in client.get("/api/jobs").json() if j["id"] == job["id"])
-    assert done["state"] == "done", done["message"]
+def built(client: TestClient) -> int:
+    """A project run through to Texture."""
+    (project,) = [p["id"] for p in client.get("/api/projects").json() if p["name"] == "Carved milestone"]
     return int(project)
 
 
@@ -128,9 +120,10 @@ def test_layers_tell_their_state_and_forms(client: TestClient, built: int) -> No
     assert "cameras 1" in layers["texture"]["takes"]
     names = {s["name"]: s for s in layers["points"]["settings"]}
     assert names["ground"]["choices"] == ["leave-out", "keep"]
-    assert names["photo_scale"]["value"] == 0.25
-    changed = client.put(f"/api/projects/{built}/layers/points/settings", json={"sources": 5}).json()
-    assert next(s for s in changed if s["name"] == "sources")["value"] == 5
+    assert (names["photo_scale"]["value"], names["keep"]["value"]) == (1.0, 3)
+    changed = client.put(f"/api/projects/{built}/layers/points/settings", json={**SMALL["points"], "sources": 4}).json()
+    assert next(s for s in changed if s["name"] == "sources")["value"] == 4
+    client.put(f"/api/projects/{built}/layers/points/settings", json=SMALL["points"])
 
 
 def test_the_world_is_served(client: TestClient, built: int) -> None:
@@ -383,10 +376,10 @@ def test_stills_and_stages_of_what_was_built(client: TestClient, built: int, dat
     assert listed["poster"] == listed["best_layer"]
 
 
-def test_killed_worker_is_followed_by_one_that_goes_on(client: TestClient, data: Path, milestone_set: RigSet) -> None:
+def test_killed_worker_is_followed_by_one_that_goes_on(client: TestClient, data: Path, ring_set: RigSet) -> None:
     project = client.post("/api/projects", json={"name": "Killed", "grade": "rough"}).json()["id"]
     photos = data / "projects" / str(project) / "photos"
-    for p in milestone_set.photos.iterdir():
+    for p in ring_set.photos.iterdir():
         shutil.copy(p, photos / p.name)
     job = client.post(f"/api/projects/{project}/layers/cameras/run").json()
     command = [sys.executable, "-m", "vast_quarry.server.worker", "--data", str(data)]

@@ -165,7 +165,9 @@ class Runner:
         plain = settings.model_dump(mode="json")
         parents = {p: result.versions[p] for p in step.parents}
         stamp = _STAMPS[step.layer](settings) if step.layer in _STAMPS else ""
-        key = version_key(step.layer, plain, {p: v.key for p, v in parents.items()}, stamp)
+        # what a folder holds counts, not where it lies: a data folder may be moved
+        counts = {k: v for k, v in plain.items() if not (stamp and k == "folder")}
+        key = version_key(step.layer, counts, {p: v.key for p, v in parents.items()}, stamp)
         self.reporter.begin(step.layer, step.title)
         found = self.store.find(step.layer, key)
         reused = found is not None

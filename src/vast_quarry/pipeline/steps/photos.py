@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+import os
 from concurrent.futures import BrokenExecutor
 from pathlib import Path
 from typing import Any, ClassVar, Literal
@@ -98,7 +99,10 @@ class Photo(BaseModel):
 
 
 class PhotoList(BaseModel):
-    """All photos of a version, readable or not."""
+    """All photos of a version, readable or not.
+
+    Folders below the project's own are kept as seen from the version, so that all can be moved together.
+    """
 
     folder: str
     photos: list[Photo]
@@ -115,7 +119,18 @@ class PhotoList(BaseModel):
 
 def read_photo_list(folder: Path) -> PhotoList:
     """The list that a version of Photos holds."""
-    return PhotoList.model_validate_json((folder / "photos.json").read_bytes())
+    listed = PhotoList.model_validate_json((folder / "photos.json").read_bytes())
+    there = lambda kept: os.path.normpath(folder.resolve() / kept)  # noqa: E731
+    listed.folder = there(listed.folder)
+    for photo in listed.photos:
+        photo.base = None if photo.base is None else there(photo.base)
+    return listed
+
+
+def _as_kept(folder: Path, version: Path) -> str:
+    """A folder as a list keeps it: one below the project's (the version lies two levels below) as seen from there."""
+    folder, version = folder.resolve(), version.resolve()
+    return os.path.relpath(folder, version) if folder.is_relative_to(version.parents[2]) else str(folder)
 
 
 def clean_name(path: str) -> str:
@@ -238,7 +253,7 @@ class PhotosStep:
                 read.append(_inspect_apart(*job))
         photos = [Photo.model_validate(d) for d in read]
         for photo, (base, _) in zip(photos, paths):
-            photo.base = str(base) if base != folder else None
+            photo.base = _as_kept(base, context.folder) if base != folder else None
         first_of: dict[str, str] = {}
         for photo in photos:
             if photo.usable and photo.path in settings.leave_out:
@@ -256,7 +271,7 @@ class PhotosStep:
                 photo.focal_source = "typed in"
             tone = tone_of_photo(settings, photo.path)
             photo.tone = tone.as_dict() if tone else None
-        listed = PhotoList(folder=str(folder), photos=photos)
+        listed = PhotoList(folder=_as_kept(folder, context.folder), photos=photos)
         usable = listed.usable
         if len(usable) < 2:
             what = "None of the photos can" if not usable else "Only one photo can"
