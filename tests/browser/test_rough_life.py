@@ -8,7 +8,7 @@ import time
 import numpy as np
 from playwright.sync_api import Page, expect
 from tests.browser.conftest import Server, api, send, wait_drawn
-from tests.conftest import RigSet
+from tests.conftest import SMALL, RigSet
 
 
 def test_an_upload_cut_in_the_middle_leaves_nothing_half(
@@ -104,6 +104,38 @@ def test_on_a_tablet_by_touch(page: Page, address: str, built: int) -> None:
     tablet.get_by_role("button", name="Photos 2").tap()
     expect(tablet.locator(".bed.on")).to_contain_text("Photos")
     context.close()
+
+
+def test_an_idle_tab_asks_for_little_while_a_job_runs_and_stop_is_not_kept_waiting(
+    page: Page, address: str, built: int
+) -> None:
+    """An idle tab makes under one request a second, and Stop gets through beside many pictures that are asked for."""
+    page.goto(f"{address}/projects/{built}/photos")
+    expect(page.get_by_text("Nothing runs")).to_be_visible()
+    page.wait_for_function(
+        "() => { const all = [...document.querySelectorAll('.ph img')]; return all.length && all.every((i) => i.complete) }"
+    )
+    page.wait_for_timeout(1000)
+    asked: list[str] = []
+    note = lambda request: asked.append(request.url)  # noqa: E731
+    send(address, f"/api/projects/{built}/layers/points/settings", "PUT", {**SMALL["points"], "least_views": 4})
+    page.on("request", note)
+    began = time.monotonic()
+    send(address, f"/api/projects/{built}/layers/points/run", "POST", {})
+    stop = page.get_by_role("status").get_by_role("button", name="Stop")
+    expect(stop).to_be_visible()
+    page.wait_for_timeout(5000)
+    assert len(asked) < time.monotonic() - began, "\n".join(asked)
+    page.remove_listener("request", note)
+    # six connections are all that a browser has: pictures must not take them all for long
+    page.evaluate(
+        """([project, photo]) => { for (let k = 0; k < 40; k++)
+            new Image().src = `/api/projects/${project}/photos/full?path=${photo}&side=${300 + k}` }""",
+        [built, api(address, f"/api/projects/{built}/photos")[0]["path"]],
+    )
+    stop.click()
+    expect(page.get_by_text("Nothing runs")).to_be_visible(timeout=20_000)
+    send(address, f"/api/projects/{built}/layers/points/settings", "PUT", SMALL["points"])
 
 
 def test_nothing_was_asked_of_another_host_and_nothing_broke(page: Page) -> None:

@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
 import numpy as np
 import pytest
+from tests.conftest import RigSet
 
 from vast_quarry.core.photo.falloff import estimate_falloff, far_from_middle, fit_falloff, stops_at
 from vast_quarry.core.photo.tone import Tone, apply_tone
-from vast_quarry.core.rig.shoot import ShootSettings, shoot
 from vast_quarry.pipeline.glances import glance
 from vast_quarry.pipeline.judging import inspect
 
@@ -66,9 +64,8 @@ def test_corners_get_back_what_the_lens_took() -> None:
     assert np.ptp(apply_tone(dark, Tone(fall2=0.7, fall4=0.3, fall6=-0.1))) <= 2
 
 
-def test_a_shoot_of_the_rig_tells_what_its_lens_darkens(tmp_path: Path) -> None:
-    shoot(ShootSettings(rings=1, per_ring=15, width=640, height=480, heldout=0, quality=95), tmp_path)
-    folder = tmp_path / "photos"
+def test_a_shoot_of_the_rig_tells_what_its_lens_darkens(milestone_set: RigSet) -> None:
+    folder = milestone_set.photos
     paths = sorted(p.name for p in folder.iterdir())
     glances = [glance(folder, p) for p in paths]
     found = inspect(paths, glances)

@@ -144,9 +144,14 @@ def test_frames_by_step_are_known_without_looking(panorama: Path, monkeypatch: p
     assert chosen_frames(found, Choice(by="count", count=5)) == [[0, 345, 690, 1034, 1379]]
 
 
-def test_laps_are_looked_for_however_frames_are_chosen(panorama: Path) -> None:
+def test_laps_are_looked_for_however_frames_are_chosen(
+    panorama: Path, whole: Scan, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    asked = []
+    monkeypatch.setattr("vast_quarry.pipeline.video.look_over", lambda *what: asked.append(what) or whole)
     choice = Choice(by="step", step=60, one_turn=True)
     parts = chosen_frames(look_through(panorama, probe(panorama), choice), choice)
+    assert len(asked) == 1
     assert [len(part) for part in parts] == [TURN // 60, TURN // 60]
 
 

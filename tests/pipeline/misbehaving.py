@@ -45,3 +45,9 @@ def keep_or_die(folder: Path, path: str, masks: Path | None, kept: Path) -> Path
     if path == "deadly.png":
         os.abort()
     return keep_glance(folder, path, masks, kept)
+
+
+def inspect_or_hang(number: int, folder: str, path: str, unit: str) -> dict[str, Any]:
+    if path == "deadly.png":
+        time.sleep(3600)
+    return inspect_photo(number, folder, path, unit)

@@ -15,6 +15,7 @@ from tests.pipeline.misbehaving import (
     crash,
     hang,
     inspect_or_die,
+    inspect_or_hang,
     keep_or_die,
     no_disk,
     pid_of,
@@ -72,30 +73,47 @@ def test_photos_and_their_troubles_come_through(tmp_path: Path) -> None:
         probe(tmp_path / "c.mp4")
 
 
-def test_a_photo_that_takes_its_process_down_is_named_and_the_others_go_on(
-    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
-    """A pool of processes that breaks over one photo: photos are then read one by one, and that one is left out."""
-    photos, kept = tmp_path / "photos", tmp_path / "kept"
-    photos.mkdir()
+@pytest.fixture
+def photos(tmp_path: Path) -> Path:
+    """Four photos, and one that does harm."""
+    folder = tmp_path / "photos"
+    folder.mkdir()
     for k in range(4):
         rng = np.random.default_rng(k)
-        Image.fromarray(rng.integers(0, 255, (96, 128, 3), np.uint8)).save(photos / f"{k}.png")
-    shutil.copy(photos / "3.png", photos / "deadly.png")
-    monkeypatch.setattr(steps, "inspect_photo", inspect_or_die)
+        Image.fromarray(rng.integers(0, 255, (96, 128, 3), np.uint8)).save(folder / f"{k}.png")
+    shutil.copy(folder / "3.png", folder / "deadly.png")
+    return folder
+
+
+@pytest.mark.parametrize(
+    ("harm", "says"), [("die", "takes its reader down"), ("hang", "takes longer than 3 s to read")]
+)
+def test_a_run_names_the_photo_that_holds_or_breaks_its_process_and_goes_on(
+    photos: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, harm: str, says: str
+) -> None:
+    """A pool of processes that breaks, or stands, over one photo: they are read one by one, and that one is left out."""
+    monkeypatch.setattr(steps, "inspect_photo", inspect_or_die if harm == "die" else inspect_or_hang)
+    monkeypatch.setattr(steps, "PATIENCE", 3.0)
     store = Store(tmp_path / "out")
     done = Runner(store, Quiet()).run(
         recipe_for(Grade.ROUGH, {}), {"photos": {"folder": str(photos)}, "masks": {"folder": None}}, "photos"
     )
     listed = {p.path: p for p in read_photo_list(store.folder(done.versions["photos"])).photos}
     assert [p for p, x in listed.items() if not x.usable] == ["deadly.png"]
-    assert "takes its reader down" in (listed["deadly.png"].problem or "")
+    assert says in (listed["deadly.png"].problem or "")
 
+
+def test_judging_names_the_photo_that_breaks_its_process(
+    photos: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    kept = tmp_path / "kept"
     monkeypatch.setattr(inspecting, "keep_glance", keep_or_die)
     monkeypatch.setattr(glances, "keep_glance", keep_or_die)
     pool = LazyExecutor()
     try:
-        found = inspecting.look_over(photos, sorted(listed), None, kept, pool, lambda *_: None)
+        found = inspecting.look_over(
+            photos, sorted(p.name for p in photos.iterdir()), None, kept, pool, lambda *_: None
+        )
     finally:
         pool.close(True)
     assert [p.photo for p in found.photos if "unreadable" in p.reasons] == ["deadly.png"]

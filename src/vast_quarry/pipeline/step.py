@@ -5,7 +5,7 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Callable, Iterable
-from concurrent.futures import FIRST_COMPLETED, Executor, Future, wait
+from concurrent.futures import FIRST_COMPLETED, BrokenExecutor, Future, wait
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, ClassVar, Protocol
@@ -13,6 +13,7 @@ from typing import Any, ClassVar, Protocol
 from pydantic import BaseModel, ConfigDict
 
 from vast_quarry.core.progress import Cancelled, Progress
+from vast_quarry.pipeline.executors import LazyExecutor
 from vast_quarry.pipeline.forecast import StageClock
 
 
@@ -40,7 +41,7 @@ class Context:
     parents: dict[str, Path]
     layer: str
     reporter: Reporter
-    executor: Callable[[], Executor]
+    executor: LazyExecutor
     cancelled: threading.Event = field(default_factory=threading.Event)
     findings: list[str] = field(default_factory=list)
     clock: StageClock = field(default_factory=lambda: StageClock({}))
@@ -74,11 +75,18 @@ class Context:
         self.findings.append(sentence)
         self.reporter.say(sentence)
 
-    def each(self, text: str, work: Callable[..., Any], jobs: Iterable[tuple]) -> list[Any]:
+    def each(
+        self, text: str, work: Callable[..., Any], jobs: Iterable[tuple], patience: float | None = None
+    ) -> list[Any]:
         """Run ``work(*job)`` for every job on the executor, reporting; results in the order of the jobs.
 
         Units write their results under a temporary name and rename them, and skip what is there already, so a killed
         run goes on where it stopped.
+
+        Raises
+        ------
+        Hanging
+            When none ended for ``patience`` seconds; the processes are ended.
         """
         todo = list(jobs)
         results: list[Any] = [None] * len(todo)
@@ -87,10 +95,14 @@ class Context:
         self.stage(text, 0, len(todo))
         pool = self.executor()
         waiting: dict[Future, int] = {pool.submit(work, *job): n for n, job in enumerate(todo)}
-        done = 0
+        done, last = 0, time.monotonic()
         try:
             while waiting:
                 ready, _ = wait(waiting, timeout=0.5, return_when=FIRST_COMPLETED)
+                last = time.monotonic() if ready else last
+                if patience is not None and time.monotonic() - last > patience:
+                    self.executor.close(at_once=True)
+                    raise Hanging(text)
                 for future in ready:
                     results[waiting.pop(future)] = future.result()
                     done += 1
@@ -100,6 +112,10 @@ class Context:
                 future.cancel()
             raise
         return results
+
+
+class Hanging(BrokenExecutor):
+    """Units that do not end."""
 
 
 class Step(Protocol):

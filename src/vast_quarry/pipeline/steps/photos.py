@@ -21,6 +21,9 @@ from vast_quarry.core.plan.optics import focal_pixels
 from vast_quarry.pipeline.apart import apart
 from vast_quarry.pipeline.step import Context, StepSettings
 
+#: time in which at least one photo is read, before they are read one by one (s); a large one takes a few
+PATIENCE = 60.0
+
 
 class ToneSettings(BaseModel):
     """How all photos are changed when they are read; see :class:`vast_quarry.core.photo.tone.Tone`."""
@@ -206,7 +209,7 @@ def inspect_photo(number: int, folder: str, path: str, unit: str) -> dict[str, A
 def _inspect_apart(number: int, folder: str, path: str, unit: str) -> dict[str, Any]:
     """The same in a process of its own: a photo that takes that down is told like any other that cannot be read."""
     try:
-        return apart(inspect_photo, patience=60.0)(number, folder, path, unit)
+        return apart(inspect_photo, patience=PATIENCE)(number, folder, path, unit)
     except PlainError as error:
         photo = Photo(number=number, path=path, usable=False, problem=str(error))
         write_json(Path(unit), photo.model_dump(), durable=False)
@@ -245,8 +248,8 @@ class PhotosStep:
             ]
             jobs.append((n, str(base), path, str(units / f"{n:05d}-{tag}.json")))
         try:
-            read = context.each("Reading photos", inspect_photo, jobs)
-        except BrokenExecutor:  # one of them took its process down: which one, shows one by one
+            read = context.each("Reading photos", inspect_photo, jobs, patience=PATIENCE)
+        except BrokenExecutor:  # one of them took its process down, or holds it: which one, shows one by one
             read = []
             for k, job in enumerate(jobs):
                 context.stage("Reading photos one by one", k, len(jobs))
