@@ -29,6 +29,7 @@ lint-python: setup
 	$(BIN)/mypy
 	$(BIN)/lint-imports --no-logo
 	$(BIN)/python scripts/openapi.py --check
+	$(BIN)/python scripts/settings.py --check
 
 lint-web: web
 	cd web && npx --no-install openapi-typescript ../docs/openapi.json -o node_modules/.schema.d.ts >/dev/null && diff -q node_modules/.schema.d.ts src/api/schema.d.ts

@@ -23,6 +23,7 @@ from vast_quarry.pipeline.grades import Grade
 from vast_quarry.pipeline.output import claim_output
 from vast_quarry.pipeline.recipe import Recipe, read_recipe, recipe_for
 from vast_quarry.pipeline.run import Runner, RunResult
+from vast_quarry.pipeline.settings import parsed
 from vast_quarry.pipeline.store import Store
 from vast_quarry.pipeline.video import Choice, frames_of
 
@@ -37,6 +38,10 @@ MasksOption = Annotated[Path | None, typer.Option("--masks", help="Folder with m
 RecipeOption = Annotated[Path | None, typer.Option("--recipe", help="Replay the settings of an earlier result")]
 
 
+SetOption = Annotated[
+    list[str] | None,
+    typer.Option("--set", help="A setting, as LAYER.NAME=VALUE; may be given often. `vast-quarry settings` lists them"),
+]
 MatOption = Annotated[
     str | None,
     typer.Option(
@@ -60,6 +65,15 @@ def _mat(mat: str | None) -> dict[str, dict[str, Any]]:
         raise PlainError(
             f"{mat} is no marker mat.", "Give the JSON that `vast-quarry mat` writes beside its PDF."
         ) from error
+
+
+def _changes(mat: str | None, settings: list[str] | None) -> dict[str, dict[str, Any]]:
+    """What options change in the settings of layers."""
+    changes = _mat(mat)
+    for text in settings or ():
+        layer, values = parsed(text)
+        changes.setdefault(layer, {}).update(values)
+    return changes
 
 
 def _recipe(recipe: Path | None, grade: Grade | None, changes: dict[str, dict[str, Any]]) -> Recipe:
@@ -181,15 +195,16 @@ def build(
     ] = False,
     mat: MatOption = None,
     recipe: RecipeOption = None,
+    settings: SetOption = None,
 ) -> None:
     """Make a textured model from a folder of photos."""
-    changes = _mat(mat)
+    changes = _changes(mat, settings)
     if ground is not None:
-        changes["points"] = {"ground": ground}
+        changes.setdefault("points", {})["ground"] = ground
     if place:
         changes.setdefault("cameras", {})["place"] = True
     if closed:
-        changes["surface"] = {"closed": True}
+        changes.setdefault("surface", {})["closed"] = True
     result = run_until(photos, out, masks, _recipe(recipe, grade, changes), "texture")
     surface, cameras = result.versions["surface"].figures, result.versions["cameras"].figures
     placed = cameras["placed"] + cameras["weak"]
@@ -207,9 +222,10 @@ def align(
     masks: MasksOption = None,
     mat: MatOption = None,
     recipe: RecipeOption = None,
+    settings: SetOption = None,
 ) -> None:
     """Only find out where the photos were taken from."""
-    result = run_until(photos, out, masks, _recipe(recipe, grade, _mat(mat)), "cameras")
+    result = run_until(photos, out, masks, _recipe(recipe, grade, _changes(mat, settings)), "cameras")
     figures = result.versions["cameras"].figures
     console.print(
         f"{figures['placed'] + figures['weak']} of {figures['photos']} photos placed: {out / 'cameras.json'}",

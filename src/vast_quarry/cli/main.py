@@ -14,6 +14,7 @@ from vast_quarry.cli.inspect import inspect_command
 from vast_quarry.cli.optics import optics
 from vast_quarry.cli.plan import marks, mat, plan
 from vast_quarry.cli.serve import serve
+from vast_quarry.cli.settings import settings_command
 from vast_quarry.cli.warm import warm
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.progress import Cancelled
@@ -32,6 +33,7 @@ app.command()(optics)
 app.command()(plan)
 app.command()(mat)
 app.command()(marks)
+app.command("settings")(settings_command)
 app.command()(serve)
 app.command(hidden=True)(warm)
 app.add_typer(rig.app, name="rig")

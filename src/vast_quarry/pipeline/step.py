@@ -10,11 +10,50 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, ClassVar, Protocol
 
-from pydantic import BaseModel, ConfigDict
+from pydantic import BaseModel, ConfigDict, Field
 
 from vast_quarry.core.progress import Cancelled, Progress
 from vast_quarry.pipeline.executors import LazyExecutor
 from vast_quarry.pipeline.forecast import StageClock
+
+
+def setting(
+    default: Any,
+    title: str,
+    description: str,
+    *,
+    main: bool = False,
+    unit: str = "",
+    usual: tuple[float, float] | None = None,
+    cost: str = "",
+    labels: dict[str, str] | None = None,
+    **rules: Any,
+) -> Any:
+    """Declare a setting that people see: page, command line and ``docs/settings.md`` all tell it from here.
+
+    Parameters
+    ----------
+    default : Any
+        Value in grade Dressed.
+    title : str
+        What it is called, in the words of the trade.
+    description : str
+        One sentence of what it does.
+    main : bool
+        Whether it is shown at once; the others are folded away.
+    unit : str
+        Unit of a number.
+    usual : (float, float), optional
+        Where sensible values lie; others are possible.
+    cost : str
+        What more of it takes.
+    labels : dict, optional
+        What the values of a choice are called.
+    rules : Any
+        Bounds, as pydantic has them.
+    """
+    extra: dict[str, Any] = {"main": main, "unit": unit, "usual": usual, "cost": cost, "labels": labels}
+    return Field(default, title=title, description=description, json_schema_extra=extra, **rules)
 
 
 class StepSettings(BaseModel):

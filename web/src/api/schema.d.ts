@@ -631,6 +631,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/layers/{layer}/settings/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Reset Setting
+         * @description Give a setting back to the grade.
+         */
+        delete: operations["reset_setting_api_projects__project_id__layers__layer__settings__name__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/layers/{layer}/use": {
         parameters: {
             query?: never;
@@ -2700,21 +2720,47 @@ export interface components {
         };
         /**
          * SettingOut
-         * @description One setting of a layer: enough to draw a form for it.
+         * @description One setting of a layer with its value now, and the one that the grade (or the plan) gives it.
          */
         SettingOut: {
             /** Choices */
             choices?: string[] | null;
+            /** Cost */
+            cost: string;
+            /** Default */
+            default: unknown;
             /** Description */
             description: string;
-            /** Kind */
-            kind: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "boolean" | "integer" | "number" | "choice";
+            /** Labels */
+            labels?: string[] | null;
+            /** Main */
+            main: boolean;
             /** Maximum */
             maximum?: number | null;
+            /** May Be Empty */
+            may_be_empty: boolean;
             /** Minimum */
             minimum?: number | null;
             /** Name */
             name: string;
+            /**
+             * Possible
+             * @default
+             */
+            possible: string;
+            /** Preset */
+            preset: unknown;
+            /** Title */
+            title: string;
+            /** Unit */
+            unit: string;
+            /** Usual */
+            usual: number[] | null;
             /** Value */
             value: unknown;
         };
@@ -4033,6 +4079,39 @@ export interface operations {
                 };
             };
         };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SettingOut"][];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    reset_setting_api_projects__project_id__layers__layer__settings__name__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+                layer: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description Successful Response */
             200: {

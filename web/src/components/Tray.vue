@@ -1,8 +1,7 @@
 <script setup lang="ts">
-import { ElInputNumber, ElOption, ElSelect, ElSwitch, ElTooltip } from 'element-plus'
 import { computed, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
-import type { Setting } from '@/api/client'
+import SettingRow from '@/components/SettingRow.vue'
 import { seconds } from '@/lib/format'
 import { useJobs } from '@/stores/jobs'
 import { useProject } from '@/stores/project'
@@ -19,7 +18,7 @@ const layer = computed(() => project.layer(props.layer))
 const version = computed(() => project.version(props.layer))
 const working = computed(() => jobs.active.some((j) => j.project_id === project.id))
 const settings = computed(() => layer.value?.settings ?? [])
-const shown = computed(() => (more.value ? settings.value : settings.value.slice(0, 5)))
+const shown = computed(() => (more.value ? settings.value : settings.value.filter((s) => s.main)))
 const findings = computed(() => {
   const failed = jobs.jobs.find((j) => j.project_id === project.id)
   const last = failed?.state === 'failed' && failed.message ? [failed.message] : []
@@ -30,8 +29,6 @@ const findings = computed(() => {
 })
 /** Finish has its own button: keep the draft. */
 const computes = computed(() => props.layer !== 'finish')
-const title = (s: Setting) => s.name.replaceAll('_', ' ')
-const change = (s: Setting, value: unknown) => project.change(props.layer, { [s.name]: value })
 </script>
 
 <template>
@@ -49,42 +46,14 @@ const change = (s: Setting, value: unknown) => project.change(props.layer, { [s.
         {{ t(`grade.${g}`) }}<small>{{ t(`grade.${g}Hint`) }}</small>
       </button>
     </div>
-    <div v-for="s in shown" :key="s.name" class="row">
-      <el-tooltip :content="s.description" placement="left" :show-after="300"
-        ><label :for="`set-${s.name}`">{{ title(s) }}</label></el-tooltip
-      >
-      <el-switch
-        v-if="s.kind === 'boolean'"
-        :id="`set-${s.name}`"
-        :model-value="Boolean(s.value)"
-        :aria-label="s.description"
-        @change="change(s, $event)"
-      />
-      <el-select
-        v-else-if="s.kind === 'choice'"
-        :id="`set-${s.name}`"
-        :model-value="String(s.value)"
-        size="small"
-        style="width: 120px"
-        @change="change(s, $event)"
-      >
-        <el-option v-for="c in s.choices" :key="c" :label="c.replaceAll('-', ' ')" :value="c" />
-      </el-select>
-      <el-input-number
-        v-else
-        :id="`set-${s.name}`"
-        :model-value="Number(s.value)"
-        :min="s.minimum ?? undefined"
-        :max="s.maximum ?? undefined"
-        :step="s.kind === 'integer' ? 1 : 0.05"
-        :controls="false"
-        size="small"
-        style="width: 90px"
-        :aria-label="s.description"
-        @change="change(s, $event)"
-      />
-    </div>
-    <button v-if="settings.length > 5" class="link" @click="more = !more">
+    <SettingRow
+      v-for="s in shown"
+      :key="s.name"
+      :setting="s"
+      @change="project.change(props.layer, { [s.name]: $event })"
+      @reset="project.reset(props.layer, s.name)"
+    />
+    <button v-if="settings.some((s) => !s.main)" class="link" :aria-expanded="more" @click="more = !more">
       {{ t(more ? 'tray.fewer' : 'tray.more') }}
     </button>
     <div v-if="computes" class="both">
@@ -129,7 +98,7 @@ const change = (s: Setting, value: unknown) => project.change(props.layer, { [s.
         </div>
       </template>
       <h3>{{ t('tray.findings') }}</h3>
-      <p v-if="!findings.length" class="quiet pad">{{ t('tray.none') }}</p>
+      <p v-if="!findings.length" class="quiet pad">{{ t(version ? 'tray.none' : 'tray.notYet') }}</p>
       <div v-for="(f, k) in findings" :key="k" class="card" :class="{ bad: f.bad }">{{ f.text }}</div>
     </section>
   </div>
@@ -185,13 +154,6 @@ const change = (s: Setting, value: unknown) => project.change(props.layer, { [s.
 .g.on {
   border-color: var(--lichen);
   box-shadow: 0 0 0 1px var(--lichen);
-}
-.row {
-  padding: 3px 14px;
-  min-height: 30px;
-}
-.row label::first-letter {
-  text-transform: uppercase;
 }
 .link {
   border: 0;

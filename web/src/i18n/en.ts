@@ -80,6 +80,14 @@ export const en = {
     dressedHint: 'normal',
     polishedHint: 'everything',
   },
+  setting: {
+    empty: 'not set',
+    on: 'on',
+    off: 'off',
+    usual: 'Usual: {low} to {high}.',
+    reset: 'Back to {value}',
+    resetOf: '{title}: back to {value}',
+  },
   tray: {
     run: 'Run {layer}',
     upTo: 'everything up to here',
@@ -90,6 +98,7 @@ export const en = {
     fewer: 'Fewer settings',
     findings: 'What to know',
     none: 'Nothing to remark.',
+    notYet: 'What there is to know is told here when the layer has run.',
     versions: 'Versions',
     inUse: 'in use',
     use: 'Use',

@@ -96,6 +96,16 @@ export const useProject = defineStore('project', () => {
     await refresh()
   }
 
+  /** Give a setting back to the grade. */
+  async function reset(name: string, setting: string) {
+    await ask(
+      api.DELETE('/api/projects/{project_id}/layers/{layer}/settings/{name}', {
+        params: { path: { project_id: id.value, layer: name, name: setting } },
+      }),
+    )
+    await refresh()
+  }
+
   async function use(name: string, number: number) {
     await ask(
       api.POST('/api/projects/{project_id}/layers/{layer}/use', {
@@ -127,6 +137,7 @@ export const useProject = defineStore('project', () => {
     run,
     setGrade,
     change,
+    reset,
     use,
     keep,
   }

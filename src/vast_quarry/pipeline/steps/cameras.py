@@ -25,7 +25,7 @@ from vast_quarry.core.pose import Similarity
 from vast_quarry.pipeline.aligned import as_solution, cameras_document, figures_of
 from vast_quarry.pipeline.alignment_words import findings, lens_sentences, told
 from vast_quarry.pipeline.solution import Solution, load_solution, save_solution, turned
-from vast_quarry.pipeline.step import Context, StepSettings
+from vast_quarry.pipeline.step import Context, StepSettings, setting
 from vast_quarry.pipeline.steps.masks import mask_file
 from vast_quarry.pipeline.steps.photos import Photo, PhotoList, clean_name, read_photo_list
 from vast_quarry.pipeline.store import Version
@@ -35,22 +35,60 @@ from vast_quarry.pipeline.units import match as match_units
 class CamerasSettings(StepSettings):
     """How to align."""
 
-    photo_scale: float = Field(
-        1.0, gt=0, le=1, description="Size at which features are sought, as a share of the photo"
+    photo_scale: float = setting(
+        1.0,
+        "Photo size for features",
+        "Features are sought in the photo made smaller to this share of its sides.",
+        unit="of the photo", usual=(0.5, 1), cost="Twice the size takes about four times as long.", gt=0, le=1,
+    )  # fmt: skip
+    largest_side: int = setting(
+        3200,
+        "Longest side for features",
+        "Photos with a longer side are made smaller before features are sought.",
+        unit="px", usual=(2000, 6000), cost="Twice the side takes about four times as long.", ge=400,
+    )  # fmt: skip
+    features: int = setting(
+        8000,
+        "Features per photo, at most",
+        "More help where the subject has little texture or is small in the photo.",
+        main=True, usual=(4000, 16_000), cost="Twice as many: matching takes two to four times as long.",
+        ge=200, le=60_000,
+    )  # fmt: skip
+    partners: int = setting(
+        14,
+        "Match each photo with up to",
+        "The photos that look most alike are matched; more help where laps hang together by few photos.",
+        main=True, unit="photos", usual=(8, 40), cost="Matching takes longer in proportion.", ge=2, le=200,
+    )  # fmt: skip
+    local_contrast: bool = setting(
+        False,
+        "Lift contrast in flat areas",
+        "Contrast is evened out in small fields before features are sought: for dark stone and faint paint.",
     )
-    largest_side: int = Field(3200, ge=400, description="Photos with a longer side are made smaller first (pixels)")
-    features: int = Field(8000, ge=200, le=60_000, description="Most features of a photo")
-    partners: int = Field(14, ge=2, le=200, description="Most photos each photo is matched with")
-    local_contrast: bool = Field(False, description="Even out contrast in small fields before features are sought")
-    ratio: float = Field(0.85, gt=0.3, lt=1.0, description="Distance of a match over that of the second best, at most")
-    features_obey_masks: bool = Field(True, description="Seek features only where masks keep the photo")
-    ground: bool = Field(True, description="Look for a ground plane to stand the model on")
-    place: bool = Field(False, description="Keep the whole place, not only the thing in its middle")
-    mat: str = Field(
+    ratio: float = setting(
+        0.85,
+        "Match strictness (lower is stricter)",
+        "How clearly a match has to beat the next best one: its distance over that one's.",
+        usual=(0.7, 0.9), gt=0.3, lt=1.0,
+    )  # fmt: skip
+    features_obey_masks: bool = setting(
+        True, "Features only inside masks", "What masks leave out does not help to align either."
+    )
+    ground: bool = setting(
+        True, "Stand the model on the ground", "A ground plane is looked for, and becomes height 0.", main=True
+    )
+    place: bool = setting(
+        False,
+        "Keep the whole place",
+        "Keep all that was photographed instead of the subject in the middle: for rooms, walls, sites.",
+        main=True,
+    )
+    mat: str = setting(
         "none",
-        pattern="^(none|A4|A3|Letter|A4 round|A3 round|Letter round|own)$",
-        description="Marker mat in the photos, for scale and level",
-    )
+        "Marker mat in the photos",
+        "A printed mat that stands in the photos gives scale and level.",
+        main=True, pattern="^(none|A4|A3|Letter|A4 round|A3 round|Letter round|own)$",
+    )  # fmt: skip
     mat_markers: dict[int, list[tuple[float, float]]] | None = Field(
         None, description="Corners in mm of the markers of an own mat, by number"
     )

@@ -15,7 +15,7 @@ from vast_quarry.core.formats.atomic import atomic_write
 from vast_quarry.core.mask.files import mask_path, read_mask
 from vast_quarry.core.mask.keying import key_out
 from vast_quarry.core.photo.reading import load_alpha, load_rgb
-from vast_quarry.pipeline.step import Context, StepSettings
+from vast_quarry.pipeline.step import Context, StepSettings, setting
 from vast_quarry.pipeline.steps.photos import clean_name, read_photo_list
 
 
@@ -23,13 +23,18 @@ class MasksSettings(StepSettings):
     """Where masks come from."""
 
     folder: str | None = Field(None, description="Folder with masks named STEM.png; white is kept")
-    alpha: bool = Field(True, description="Take masks from the photos' own alpha channels")
+    alpha: bool = setting(
+        True, "Use the photos' own transparency", "Transparent parts of photos are left out.", main=True
+    )
     key_colors: tuple[tuple[int, int, int], ...] = Field(
         (), description="Backdrop colours to key out (red, green, blue)"
     )
-    tolerance: float = Field(
-        12.0, gt=0, le=100, description="Colour difference that still counts as backdrop (Delta E)"
-    )
+    tolerance: float = setting(
+        12.0,
+        "Backdrop colour tolerance",
+        "How far a colour may differ from a backdrop colour that was picked, and still be left out.",
+        main=True, unit="Delta E", usual=(5, 30), gt=0, le=100,
+    )  # fmt: skip
 
 
 def mask_file(folder: Path, number: int) -> Path | None:

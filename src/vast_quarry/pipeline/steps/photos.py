@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any, ClassVar, Literal
 
 import cv2
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, field_validator
 
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import is_whole, write_json
@@ -19,7 +19,7 @@ from vast_quarry.core.photo.reading import find_photos, load_rgb, read_facts, sh
 from vast_quarry.core.photo.tone import Tone
 from vast_quarry.core.plan.optics import focal_pixels
 from vast_quarry.pipeline.apart import apart
-from vast_quarry.pipeline.step import Context, StepSettings
+from vast_quarry.pipeline.step import Context, StepSettings, setting
 
 #: time in which at least one photo is read, before they are read one by one (s); a large one takes a few
 PATIENCE = 60.0
@@ -45,9 +45,12 @@ class PhotosSettings(StepSettings):
     folder: str = Field(description="Folder that holds the photos")
     frames: str | None = Field(None, description="Folder with frames of videos that lie among the photos")
     leave_out: tuple[str, ...] = Field((), description="Photos not to be used, by their paths below the folder")
-    focal_as_35_mm: float = Field(
-        0.0, ge=0, le=3000, description="Focal length (35 mm equivalent) of photos that do not say theirs; 0: guessed"
-    )
+    focal_as_35_mm: float | None = setting(
+        None,
+        "Focal length where photos do not say",
+        "For photos without one in their data, as it would be on a 35 mm camera. Empty: it is guessed, then solved.",
+        main=True, unit="mm", usual=(18, 200), gt=0, le=3000,
+    )  # fmt: skip
     gains: dict[str, tuple[float, float, float]] = Field(
         default_factory=dict, description="Stops that red, green and blue of photos are made brighter by, by path"
     )
@@ -63,6 +66,11 @@ class PhotosSettings(StepSettings):
     falloff_from: Literal["nothing", "database", "photos"] = Field(
         "nothing", description="Where the falloff comes from"
     )
+
+    @field_validator("focal_as_35_mm", mode="before")
+    @classmethod
+    def _none_was_0(cls, value: Any) -> Any:
+        return value or None
 
 
 def tone_of_photo(settings: PhotosSettings, path: str) -> Tone | None:

@@ -15,7 +15,7 @@ from vast_quarry.core.dense.views import choose_sources
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import write_arrays
 from vast_quarry.pipeline.solution import Solution, load_solution, save_solution
-from vast_quarry.pipeline.step import Context, StepSettings
+from vast_quarry.pipeline.step import Context, StepSettings, setting
 from vast_quarry.pipeline.steps.masks import mask_file
 from vast_quarry.pipeline.steps.photos import read_photo_list
 from vast_quarry.pipeline.units import depth as units
@@ -24,14 +24,45 @@ from vast_quarry.pipeline.units import depth as units
 class PointsSettings(StepSettings):
     """How finely to look for depth."""
 
-    photo_scale: float = Field(0.5, gt=0, le=1, description="Size of the depth maps as a share of the photos")
-    largest_side: int = Field(1600, ge=200, description="Depth maps are no longer than this (pixels)")
-    sources: int = Field(8, ge=1, le=30, description="Photos that help each depth map")
-    keep: int = Field(4, ge=1, le=8, description="Of these, the best that count at each pixel")
+    photo_scale: float = setting(
+        0.5,
+        "Photo size for depth maps",
+        "Depth is looked for in the photo made smaller to this share of its sides.",
+        main=True, unit="of the photo", usual=(0.25, 1),
+        cost="Twice the size: four times as many points, and about four times as long.", gt=0, le=1,
+    )  # fmt: skip
+    largest_side: int = setting(
+        1600,
+        "Longest side of depth maps",
+        "Depth maps are made no longer than this.",
+        unit="px", usual=(1000, 4000), cost="Twice the side takes about four times as long.", ge=200,
+    )  # fmt: skip
+    sources: int = setting(
+        8,
+        "Neighbours per depth map",
+        "Photos beside it that help to find the depth of a photo.",
+        main=True, unit="photos", usual=(4, 12), cost="Takes longer in proportion.", ge=1, le=30,
+    )  # fmt: skip
+    keep: int = setting(
+        4,
+        "Best neighbours per pixel",
+        "Of the neighbours, as many as count at each pixel: fewer cope better with what hides the subject.",
+        unit="photos", usual=(2, 5), ge=1, le=8,
+    )  # fmt: skip
     sweeps: tuple[int, ...] = Field((2, 2, 6), description="Sweeps from the finest level to the coarsest")
-    least_views: int = Field(3, ge=2, le=10, description="Photos that have to agree on a point")
+    least_views: int = setting(
+        3,
+        "Photos that must agree",
+        "A point is kept when so many photos see it at one place: more removes noise, and thin parts too.",
+        main=True, unit="photos", usual=(2, 5), ge=2, le=10,
+    )  # fmt: skip
     box: dict[str, Any] | None = Field(None, description="Keep box set by hand instead of the suggested one")
-    ground: str = Field("leave-out", pattern="^(leave-out|keep)$", description="Whether the ground is wanted")
+    ground: str = setting(
+        "leave-out",
+        "Ground around the subject",
+        "Whether points of the ground are wanted in the cloud and the mesh.",
+        main=True, labels={"leave-out": "leave out", "keep": "include"}, pattern="^(leave-out|keep)$",
+    )  # fmt: skip
 
 
 #: depth maps are not made smaller than this (longer side in pixels)

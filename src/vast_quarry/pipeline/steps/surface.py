@@ -7,7 +7,6 @@ from typing import Any, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import Field
 
 from vast_quarry.core.align.frame import KeepBox
 from vast_quarry.core.errors import PlainError
@@ -18,7 +17,7 @@ from vast_quarry.core.surface.holes import close_holes
 from vast_quarry.core.surface.mesh import edge_faces, face_normals, main_body
 from vast_quarry.core.surface.poisson import median_spacing, poisson_depth, poisson_surface, trimmed
 from vast_quarry.pipeline.solution import load_solution
-from vast_quarry.pipeline.step import Context, StepSettings
+from vast_quarry.pipeline.step import Context, StepSettings, setting
 from vast_quarry.pipeline.steps.points import load_cloud
 
 Mesh = tuple[NDArray[np.float64], NDArray[np.int64]]
@@ -27,12 +26,31 @@ Mesh = tuple[NDArray[np.float64], NDArray[np.int64]]
 class SurfaceSettings(StepSettings):
     """How to mesh."""
 
-    closed: bool = Field(False, description="Close the surface where nothing was seen, and at the bottom")
-    faces: int = Field(400_000, ge=200, le=20_000_000, description="Most triangles")
-    cell: float = Field(1.4, gt=0.3, le=8, description="Finest cell in point spacings")
-    reach: float = Field(
-        5.0, gt=1, le=50, description="Surface further from any point than this is unseen (point spacings)"
+    closed: bool = setting(
+        False,
+        "Close the surface",
+        "Close it where nothing was seen, and at the bottom: solid, as for printing.",
+        main=True,
     )
+    faces: int = setting(
+        400_000,
+        "Triangles, at most",
+        "A mesh with more is made simpler where it is flat.",
+        main=True, usual=(50_000, 2_000_000), cost="Texture and later programs take longer.", ge=200, le=20_000_000,
+    )  # fmt: skip
+    cell: float = setting(
+        1.4,
+        "Finest detail",
+        "Smallest step of the surface: less shows finer detail, and more of the noise.",
+        main=True, unit="times point spacing", usual=(1, 3), cost="Half of it takes about four times as long.", gt=0.3,
+        le=8,
+    )  # fmt: skip
+    reach: float = setting(
+        5.0,
+        "Trim farther than",
+        "Surface farther than this from any point was not seen, and is trimmed off.",
+        main=True, unit="times point spacing", usual=(3, 15), gt=1, le=50,
+    )  # fmt: skip
 
 
 def load_mesh(folder: Path) -> Mesh:

@@ -10,7 +10,6 @@ from typing import Any, ClassVar
 import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
-from pydantic import Field
 from scipy import ndimage
 
 from vast_quarry.core.formats.atomic import atomic_write, write_arrays
@@ -22,7 +21,7 @@ from vast_quarry.core.texture.charts import make_charts
 from vast_quarry.core.texture.coloring import ColorSum, PhotoView, even_gains, prepare_photo, spread_over_mesh
 from vast_quarry.core.texture.packing import Atlas, raster_faces, unwrap
 from vast_quarry.pipeline.solution import Solution, load_solution
-from vast_quarry.pipeline.step import Context, StepSettings
+from vast_quarry.pipeline.step import Context, StepSettings, setting
 from vast_quarry.pipeline.steps.masks import load_mask, mask_file
 from vast_quarry.pipeline.steps.photos import Photo, PhotoList, read_photo_list
 from vast_quarry.pipeline.steps.surface import load_mesh
@@ -34,12 +33,39 @@ SIZES = (256, 512, 1024, 2048, 4096, 8192, 16384)
 class TextureSettings(StepSettings):
     """How to colour."""
 
-    photo_scale: float = Field(1.0, gt=0, le=1, description="Size at which photos are used, as a share")
-    largest_side: int = Field(6000, ge=400, description="Photos with a longer side are made smaller first (pixels)")
-    largest: int = Field(4096, description="Largest atlas (texels a side)")
-    texels_per_pixel: float = Field(1.4, gt=0.1, le=4, description="Texels to each pixel of the photos (along a line)")
-    even_out: bool = Field(True, description="Even out exposure and white balance across photos")
-    quality: int = Field(95, ge=50, le=100, description="JPEG quality of the texture")
+    photo_scale: float = setting(
+        1.0,
+        "Photo size for colour",
+        "Photos are made smaller to this share of their sides before colours are taken.",
+        main=True, unit="of the photo", usual=(0.5, 1), gt=0, le=1,
+    )  # fmt: skip
+    largest_side: int = setting(
+        6000,
+        "Longest side for colour",
+        "Photos with a longer side are made smaller before colours are taken.",
+        unit="px", usual=(3000, 9000), cost="Takes more memory.", ge=400,
+    )  # fmt: skip
+    largest: int = setting(
+        4096,
+        "Largest texture",
+        "The texture gets as large as the photos' detail needs, and no larger than this.",
+        main=True, unit="px a side", usual=(2048, 8192), cost="Twice the side: four times as large a file.",
+        ge=64, le=32_768,
+    )  # fmt: skip
+    texels_per_pixel: float = setting(
+        1.4,
+        "Texels per photo pixel",
+        "Texture pixels along a line for each pixel of the photos: more than 1 keeps what lies between pixels.",
+        main=True, usual=(1, 2), cost="Twice as many: four times as large a texture.", gt=0.1, le=4,
+    )  # fmt: skip
+    even_out: bool = setting(
+        True, "Even out brightness and colour", "Exposure and white balance are pulled together across photos.",
+        main=True,
+    )  # fmt: skip
+    quality: int = setting(
+        95, "JPEG quality", "How little of the texture is lost when it is saved.", main=True, usual=(85, 97),
+        cost="Larger files.", ge=50, le=100,
+    )  # fmt: skip
 
 
 class TextureStep:

@@ -38,7 +38,17 @@ def change_settings(project_id: int, layer: str, body: dict[str, Any], session: 
     layers.change_settings(project, layer, body)
     session.add(project)
     session.commit()
-    return layers.settings_of(project, layer)
+    return layers.settings_now(project, layer)
+
+
+@router.delete("/{layer}/settings/{name}")
+def reset_setting(project_id: int, layer: str, name: str, session: Db) -> list[layers.SettingOut]:
+    """Give a setting back to the grade."""
+    project = get_project(session, project_id)
+    layers.reset_setting(project, layer, name)
+    session.add(project)
+    session.commit()
+    return layers.settings_now(project, layer)
 
 
 @router.post("/{layer}/use", status_code=204)

@@ -10,26 +10,13 @@ from vast_quarry.core.errors import PlainError
 from vast_quarry.core.photo.reading import find_photos
 from vast_quarry.pipeline.grades import GRADES, Grade
 from vast_quarry.pipeline.plan import presets
-from vast_quarry.pipeline.recipe import PLACES, Recipe, recipe_for
+from vast_quarry.pipeline.recipe import Recipe, recipe_for
 from vast_quarry.pipeline.registry import STEPS, step_of
+from vast_quarry.pipeline.settings import SettingInfo, settings_of
 from vast_quarry.pipeline.store import Version
 from vast_quarry.server.models import Project
 from vast_quarry.server.services.folders import Folders, NotFound
 from vast_quarry.server.services.plan import saved_plan
-
-#: what nobody sets by hand in a form
-HIDDEN = PLACES | {
-    ("photos", "leave_out"),
-    ("photos", "gains"),
-    ("photos", "tone"),
-    ("photos", "tones"),
-    ("photos", "falloff"),
-    ("photos", "falloff_from"),
-    ("masks", "key_colors"),
-    ("finish", "edits"),
-    ("points", "box"),
-    ("cameras", "mat_markers"),
-}
 
 
 class VersionOut(BaseModel):
@@ -44,16 +31,11 @@ class VersionOut(BaseModel):
     made: str
 
 
-class SettingOut(BaseModel):
-    """One setting of a layer: enough to draw a form for it."""
+class SettingOut(SettingInfo):
+    """One setting of a layer with its value now, and the one that the grade (or the plan) gives it."""
 
-    name: str
-    kind: str
-    description: str
     value: Any
-    minimum: float | None = None
-    maximum: float | None = None
-    choices: list[str] | None = None
+    preset: Any
 
 
 class LayerOut(BaseModel):
@@ -99,27 +81,17 @@ def places_of(folders: Folders) -> dict[str, dict[str, Any]]:
     }
 
 
-def _setting(layer: str, name: str, schema: dict[str, Any], values: dict[str, Any]) -> SettingOut | None:
-    if (layer, name) in HIDDEN:
-        return None
-    kind = schema.get("type", "string")
-    if kind in ("array", "object", "null"):
-        return None
-    pattern = schema.get("pattern", "")
-    choices = pattern.removeprefix("^(").removesuffix(")$").split("|") if pattern.startswith("^(") else None
-    return SettingOut(
-        name=name, kind="choice" if choices else kind, description=schema.get("description", ""),
-        value=values.get(name, schema.get("default")), minimum=schema.get("minimum", schema.get("exclusiveMinimum")),
-        maximum=schema.get("maximum", schema.get("exclusiveMaximum")), choices=choices,
-    )  # fmt: skip
-
-
-def settings_of(project: Project, layer: str) -> list[SettingOut]:
-    """Settings of a layer with their present values, from the step's declaration."""
-    model = step_of(layer).settings_model
-    values = {**GRADES[Grade(project.grade)].get(layer, {}), **_changed(project).get(layer, {})}
-    out = [_setting(layer, n, s, values) for n, s in model.model_json_schema()["properties"].items()]
-    return [s for s in out if s is not None]
+def settings_now(project: Project, layer: str) -> list[SettingOut]:
+    """Settings of a layer that people see, those that matter first."""
+    preset = {**GRADES[Grade(project.grade)].get(layer, {})}
+    if project.plan:
+        preset |= presets(saved_plan(project)).get(layer, {})
+    by_hand = _changed(project).get(layer, {})
+    out = []
+    for info in settings_of(step_of(layer)):
+        usual = preset.get(info.name, info.default)
+        out.append(SettingOut(**info.model_dump(), preset=usual, value=by_hand.get(info.name, usual)))
+    return out
 
 
 def layers_of(project: Project, folders: Folders) -> list[LayerOut]:
@@ -136,7 +108,7 @@ def layers_of(project: Project, folders: Folders) -> list[LayerOut]:
         out.append(
             LayerOut(
                 layer=step.layer, title=step.title, state=state, number=number if mine else None, takes=takes,
-                settings=settings_of(project, step.layer),
+                settings=settings_now(project, step.layer),
                 versions=[VersionOut(**v.model_dump(include=set(VersionOut.model_fields))) for v in versions],
             )
         )  # fmt: skip
@@ -156,6 +128,13 @@ def change_settings(project: Project, layer: str, values: dict[str, Any]) -> Non
     recipe = recipe_for(Grade(project.grade), {layer: merged})
     recipe.settings(layer, step.settings_model, {"folder": "."} if layer == "photos" else {})
     project.settings = {**project.settings, layer: merged}
+
+
+def reset_setting(project: Project, layer: str, name: str) -> None:
+    """Give a setting back to the grade."""
+    step_of(layer)
+    left = {k: v for k, v in project.settings.get(layer, {}).items() if k != name}
+    project.settings = {**project.settings, layer: left}
 
 
 def version_of(folders: Folders, layer: str, number: int | None) -> Version:

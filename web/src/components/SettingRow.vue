@@ -1,0 +1,133 @@
+<script setup lang="ts">
+import { ElInputNumber, ElOption, ElSelect, ElSwitch, ElTooltip } from 'element-plus'
+import { computed } from 'vue'
+import { useI18n } from 'vue-i18n'
+import type { Setting } from '@/api/client'
+
+/** One setting: its title, what it is now, and on hovering or focus all there is to say about it. */
+const props = defineProps<{ setting: Setting }>()
+const emit = defineEmits<{ change: [value: unknown]; reset: [] }>()
+const { t } = useI18n()
+const s = computed(() => props.setting)
+const id = computed(() => `set-${s.value.name}`)
+const changed = computed(() => JSON.stringify(s.value.value) !== JSON.stringify(s.value.preset))
+const empty = computed(() => s.value.value === null || s.value.value === undefined)
+/** What the field says of itself, unit and all. */
+const spoken = computed(() => [s.value.title, s.value.unit].filter(Boolean).join(', '))
+const label = (choice: string) => s.value.labels?.[s.value.choices?.indexOf(choice) ?? -1] ?? choice
+const preset = computed(() => {
+  const v: unknown = s.value.preset
+  if (v === null || v === undefined) return t('setting.empty')
+  if (typeof v === 'boolean') return t(v ? 'setting.on' : 'setting.off')
+  return s.value.choices ? label(String(v)) : Number(v).toLocaleString()
+})
+</script>
+
+<template>
+  <div class="row">
+    <el-tooltip placement="left" :show-after="300" :trigger="['hover', 'focus']">
+      <template #content>
+        <div class="about">
+          <p>{{ s.description }}</p>
+          <p v-if="s.cost">{{ s.cost }}</p>
+          <p v-if="s.usual">
+            {{ t('setting.usual', { low: s.usual[0].toLocaleString(), high: s.usual[1].toLocaleString() }) }}
+          </p>
+        </div>
+      </template>
+      <label :for="id">{{ s.title }}</label>
+    </el-tooltip>
+    <span class="value">
+      <button
+        v-if="changed"
+        class="reset"
+        :title="t('setting.reset', { value: preset })"
+        :aria-label="t('setting.resetOf', { title: s.title, value: preset })"
+        @click="emit('reset')"
+      >
+        ↺
+      </button>
+      <el-switch
+        v-if="s.kind === 'boolean'"
+        :id="id"
+        :model-value="Boolean(s.value)"
+        :aria-label="s.title"
+        @change="emit('change', $event)"
+      />
+      <el-select
+        v-else-if="s.kind === 'choice'"
+        :id="id"
+        :model-value="String(s.value)"
+        size="small"
+        class="field"
+        :aria-label="s.title"
+        @change="emit('change', $event)"
+      >
+        <el-option v-for="c in s.choices" :key="c" :label="label(c)" :value="c" />
+      </el-select>
+      <el-input-number
+        v-else
+        :id="id"
+        :model-value="empty ? undefined : Number(s.value)"
+        :min="s.minimum ?? undefined"
+        :max="s.maximum ?? undefined"
+        :step="s.kind === 'integer' ? 1 : 0.05"
+        :controls="false"
+        :placeholder="s.may_be_empty ? t('setting.empty') : undefined"
+        :value-on-clear="s.may_be_empty ? null : (s.preset as number)"
+        size="small"
+        class="field"
+        :aria-label="spoken"
+        @change="emit('change', $event ?? null)"
+      />
+      <small v-if="s.unit" class="unit" aria-hidden="true">{{ s.unit }}</small>
+    </span>
+  </div>
+</template>
+
+<style scoped>
+.row {
+  padding: 3px 14px;
+  min-height: 30px;
+  display: flex;
+  align-items: center;
+  justify-content: space-between;
+  gap: 8px;
+}
+label {
+  line-height: 1.25;
+}
+.value {
+  display: grid;
+  grid-template-columns: auto auto;
+  align-items: center;
+  justify-items: end;
+  column-gap: 6px;
+  flex: none;
+}
+.value > :only-child {
+  grid-column: 2;
+}
+.field {
+  width: 92px;
+}
+.unit {
+  grid-column: 1 / 3;
+  font-size: 11.5px;
+  line-height: 1.2;
+  color: var(--ink2);
+}
+.reset {
+  border: 0;
+  background: none;
+  color: var(--lichen-ink);
+  cursor: pointer;
+  padding: 0 2px;
+}
+.about {
+  max-width: 260px;
+}
+.about p {
+  margin: 0 0 4px;
+}
+</style>
