@@ -27,7 +27,7 @@ describe('a setting', () => {
     await settled()
     const field = r.find('input')!
     expect(r.find('label')!.getAttribute('for')).toBe(field.id)
-    expect(r.find('label')!.textContent).toBe('Neighbours per depth map')
+    expect(r.find('label')!.textContent).toBe('Neighbours per depth map photos')
     expect(field.getAttribute('aria-label')).toBe('Neighbours per depth map, photos')
     expect(r.find('.unit')!.textContent).toBe('photos')
     r.close()
@@ -76,7 +76,7 @@ describe('the tray', () => {
     const tray = open({
       settings: [setting(), setting({ name: 'keep', title: 'Best neighbours per pixel', main: false })],
     })
-    expect(tray.all('label').map((l) => l.textContent)).toEqual(['Neighbours per depth map'])
+    expect(tray.all('label').map((l) => l.textContent)).toEqual(['Neighbours per depth map photos'])
     const more = tray.button('More settings')!
     expect(more.getAttribute('aria-expanded')).toBe('false')
     more.click()

@@ -4,6 +4,7 @@ import { useIntervalFn } from '@vueuse/core'
 import { useI18n } from 'vue-i18n'
 import { api, ask, type Scene } from '@/api/client'
 import PhotoPane from '@/components/PhotoPane.vue'
+import SplitPane from '@/components/SplitPane.vue'
 import StripChart from '@/components/StripChart.vue'
 import WorldPane from '@/components/WorldPane.vue'
 import LevelStrip from '@/components/LevelStrip.vue'
@@ -150,23 +151,24 @@ const MODES: CloudMode[] = ['color', 'height', 'views']
       <span class="end quiet">{{ t('world.hint') }}</span>
     </div>
     <div v-if="number === null && !growing" class="emptynote">{{ t('world.empty') }}</div>
-    <div v-else class="split">
-      <WorldPane
-        :parts="['cameras', 'cloud', 'box', 'ground']"
-        :legend="counts"
-        :comparing="props.compared !== null"
-        @ready="ready"
-      >
-        <LevelStrip
-          v-if="levelling && world"
-          :world="world"
-          :kept="turned"
-          @apply="applyLevel"
-          @close="levelling = false"
-        />
-      </WorldPane>
-      <PhotoPane :path="project.selected" :ties="ties" :caption="caption" />
-    </div>
+    <SplitPane v-else name="cameras" :aspect="project.aspect">
+      <template #first
+        ><WorldPane
+          :parts="['cameras', 'cloud', 'box', 'ground']"
+          :legend="counts"
+          :comparing="props.compared !== null"
+          @ready="ready"
+        >
+          <LevelStrip
+            v-if="levelling && world"
+            :world="world"
+            :kept="turned"
+            @apply="applyLevel"
+            @close="levelling = false"
+          /> </WorldPane
+      ></template>
+      <template #second><PhotoPane :path="project.selected" :ties="ties" :caption="caption" /></template>
+    </SplitPane>
     <StripChart
       v-if="chart.length"
       :values="chart"

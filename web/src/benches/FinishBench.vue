@@ -37,13 +37,8 @@ async function fetchDraft() {
 /** The draft when the worker has made what it holds. */
 async function made(now: Draft): Promise<Draft> {
   if (!now.making) return now
-  job.value = now.making.id
-  try {
-    const over = await jobs.over(now.making.id)
-    if (over?.state === 'failed') tell(over.message)
-  } finally {
-    job.value = null
-  }
+  const over = await jobs.over(now.making.id)
+  if (over?.state === 'failed') tell(over.message)
   return await ask(api.GET('/api/projects/{project_id}/draft', project.path))
 }
 onMounted(fetchDraft)
@@ -92,9 +87,6 @@ const redo = () =>
   act(async () => made(await ask(api.POST('/api/projects/{project_id}/draft/redo', project.path), true)))
 const anew = () =>
   act(async () => made(await ask(api.DELETE('/api/projects/{project_id}/draft', project.path), true)))
-/** The edit under way, as the foot of the page tells it too. */
-const job = ref<number | null>(null)
-const under = computed(() => jobs.jobs.find((j) => j.id === job.value) ?? null)
 const keep = () => ask(api.POST('/api/projects/{project_id}/draft/keep', project.path), true)
 
 function remove() {
@@ -169,14 +161,7 @@ useKeys('layers.finish', [
         </button></span
       >
       <span v-if="draft" class="end quiet num" role="status">
-        <template v-if="waiting"
-          >{{ t('finish.working', { n: waiting })
-          }}<template v-if="under?.stage">: {{ under.stage }}</template>
-          <button v-if="under" class="plainbtn" @click="jobs.cancel(under.id)">
-            {{ t('job.cancel') }}
-          </button>
-          ·
-        </template>
+        <template v-if="waiting">{{ t('finish.working', { n: waiting }) }} · </template>
         <template v-if="draft.faces !== null">{{
           t('finish.edits', { n: draft.done, faces: draft.faces.toLocaleString('en') })
         }}</template></span

@@ -3,6 +3,7 @@ import { computed, ref, shallowRef, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { api, ask, type Scene } from '@/api/client'
 import PhotoPane from '@/components/PhotoPane.vue'
+import SplitPane from '@/components/SplitPane.vue'
 import WorldPane from '@/components/WorldPane.vue'
 import { useProject } from '@/stores/project'
 import { cloudUrl, useCompared, useWorldOf } from '@/composables/useWorldOf'
@@ -52,29 +53,18 @@ const legend = computed(
       <span class="end quiet">{{ t('world.hint') }}</span>
     </div>
     <div v-if="number === null" class="emptynote">{{ t('world.empty') }}</div>
-    <div v-else class="split">
-      <WorldPane
-        :parts="['cloud', 'box', 'ground']"
-        :legend="legend"
-        :comparing="props.compared !== null"
-        @ready="ready"
-      />
-      <div class="two">
+    <SplitPane v-else name="points" :aspect="project.aspect" :count="2">
+      <template #first
+        ><WorldPane
+          :parts="['cloud', 'box', 'ground']"
+          :legend="legend"
+          :comparing="props.compared !== null"
+          @ready="ready"
+      /></template>
+      <template #second>
         <PhotoPane :path="project.selected" />
         <PhotoPane :path="project.selected" :overlay="depth" :caption="t('photos.depth')" />
-      </div>
-    </div>
+      </template>
+    </SplitPane>
   </section>
 </template>
-
-<style scoped>
-.two {
-  display: grid;
-  grid-template-rows: 1fr 1fr;
-  gap: 1px;
-  background: var(--joint);
-}
-.two > * {
-  min-height: 0;
-}
-</style>

@@ -191,7 +191,7 @@ function point(e: PointerEvent) {
 <style scoped>
 .photo {
   position: relative;
-  background: #2b2a27;
+  background: var(--surround);
   overflow: hidden;
   height: 100%;
   display: grid;
@@ -249,8 +249,5 @@ function point(e: PointerEvent) {
   bottom: 10px;
   display: flex;
   gap: 4px;
-}
-.emptynote {
-  color: #cfc4af;
 }
 </style>

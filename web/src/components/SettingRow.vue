@@ -35,7 +35,9 @@ const preset = computed(() => {
           </p>
         </div>
       </template>
-      <label :for="id">{{ s.title }}</label>
+      <label :for="id"
+        >{{ s.title }} <small v-if="s.unit" class="unit">{{ s.unit }}</small></label
+      >
     </el-tooltip>
     <span class="value">
       <button
@@ -80,7 +82,6 @@ const preset = computed(() => {
         :aria-label="spoken"
         @change="emit('change', $event ?? null)"
       />
-      <small v-if="s.unit" class="unit" aria-hidden="true">{{ s.unit }}</small>
     </span>
   </div>
 </template>
@@ -98,23 +99,16 @@ label {
   line-height: 1.25;
 }
 .value {
-  display: grid;
-  grid-template-columns: auto auto;
+  display: flex;
   align-items: center;
-  justify-items: end;
-  column-gap: 6px;
+  gap: 6px;
   flex: none;
-}
-.value > :only-child {
-  grid-column: 2;
 }
 .field {
   width: 92px;
 }
 .unit {
-  grid-column: 1 / 3;
-  font-size: 11.5px;
-  line-height: 1.2;
+  font-size: 12px;
   color: var(--ink2);
 }
 .reset {

@@ -80,6 +80,10 @@ export const en = {
     dressedHint: 'normal',
     polishedHint: 'everything',
   },
+  panes: {
+    line: 'Room for the photo',
+    hint: 'Drag for more or less room; double click for what fits best',
+  },
   setting: {
     empty: 'not set',
     on: 'on',

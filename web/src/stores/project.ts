@@ -38,6 +38,13 @@ export const useProject = defineStore('project', () => {
     return l?.versions.find((v) => v.number === l.number) ?? null
   }
 
+  /** Shape of the selected photo, or of the first: width over height. */
+  const aspect = computed(() => {
+    const p =
+      photos.value.find((x) => x.path === selected.value && x.width) ?? photos.value.find((x) => x.width)
+    return p?.width && p.height ? p.width / p.height : 1.5
+  })
+
   /** Ask again for what may have changed. */
   async function refresh(what: readonly Part[] = PARTS) {
     const wanted = id.value
@@ -130,6 +137,7 @@ export const useProject = defineStore('project', () => {
     selected,
     planned,
     path,
+    aspect,
     layer,
     version,
     open,
