@@ -170,6 +170,25 @@ def _best(costs, views, keep, chosen):
     return total / np.float32(keep)
 
 
+@njit(cache=True, fastmath=True, inline="always")
+def _cost_over(
+    views, keep, limit, tex, bases, sw, sh, H, HB, px, py, w, wx, wy, value, weight, var, ox, oy, index, fx, fy
+):
+    """Sum of a plane's costs in some source views (-1 counts WORST), given up once it reaches ``limit``."""
+    total = np.float32(0.0)
+    for k in range(keep):
+        v = views[k]
+        if v < 0:
+            total += WORST
+        else:
+            total += _cost(
+                tex, bases[v], sw[v], sh[v], H, HB, v, px, py, w, wx, wy, value, weight, var, ox, oy, index, fx, fy
+            )
+        if total >= limit:
+            break
+    return total
+
+
 @njit(cache=True, inline="always")
 def _random(state):
     """xorshift64: next state, and a float in [0, 1)."""
@@ -241,20 +260,10 @@ def sweep(
                 if abs(q - w) < spread * np.float32(0.03) and abs(qx - wx) + abs(qy - wy) < spread * np.float32(0.012):
                     continue
                 limit = best * np.float32(keep)
-                total = np.float32(0.0)
-                k = 0
-                while k < keep:
-                    v = chosen[y, x, k]
-                    if v < 0:
-                        total += WORST
-                    else:
-                        total += _cost(
-                            tex, bases[v], sw[v], sh[v], H, HB, v, px, py, q, qx, qy, value, weight, var, ox, oy,
-                            index, fx, fy,
-                        )  # fmt: skip
-                    k += 1
-                    if total >= limit:
-                        break
+                total = _cost_over(
+                    chosen[y, x], keep, limit, tex, bases, sw, sh, H, HB, px, py, q, qx, qy, value, weight, var, ox, oy, index,
+                    fx, fy,
+                )  # fmt: skip
                 tested += 1
                 if total < limit:
                     best = total / np.float32(keep)
@@ -276,18 +285,10 @@ def sweep(
                 if q < low or q > top:
                     continue
                 limit = best * np.float32(keep)
-                total = np.float32(0.0)
-                for k in range(keep):
-                    v = mine[k]
-                    if v < 0:
-                        total += WORST
-                    else:
-                        total += _cost(
-                            tex, bases[v], sw[v], sh[v], H, HB, v, px, py, q, qx, qy, value, weight, var, ox, oy,
-                            index, fx, fy,
-                        )  # fmt: skip
-                    if total >= limit:
-                        break
+                total = _cost_over(
+                    mine, keep, limit, tex, bases, sw, sh, H, HB, px, py, q, qx, qy, value, weight, var, ox, oy, index,
+                    fx, fy,
+                )  # fmt: skip
                 if total < limit:
                     best = total / np.float32(keep)
                     w = q

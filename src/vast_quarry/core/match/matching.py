@@ -88,7 +88,10 @@ def match_mutual(a: NDArray[np.float32], b: NDArray[np.float32], ratio: float = 
 
 @njit(cache=True, fastmath=True)
 def _scan_band(block, row0, lines, xy, threshold, best, second, best_at, col_best, col_at):  # type: ignore[no-untyped-def]
-    """As :func:`_scan`, over those columns only that lie within ``threshold`` of the row's epipolar line."""
+    """As :func:`_scan`, over those columns only that lie within ``threshold`` of the row's epipolar line.
+
+    The comparing stands in both: as a helper of its own it made :func:`_scan` nine times as slow (measured, 6000 x 6000).
+    """
     for i in range(block.shape[0]):
         b1 = np.float32(-1.0)
         b2 = np.float32(-1.0)
