@@ -1,0 +1,156 @@
+"""How photos are joined: features, which photos look alike, matches; and why some match nothing."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vast_quarry.core.align.incremental import AlignInput
+from vast_quarry.core.align.trouble import Trouble
+from vast_quarry.core.camera import Camera
+from vast_quarry.core.formats.atomic import is_whole, write_arrays
+from vast_quarry.core.match.pairs import choose_pairs
+from vast_quarry.pipeline.solution import Solution
+from vast_quarry.pipeline.step import Context
+from vast_quarry.pipeline.steps.masks import mask_file
+from vast_quarry.pipeline.steps.photos import Photo, PhotoList
+from vast_quarry.pipeline.units import match as match_units
+
+#: photos are not made smaller than this for features (longer side in pixels): too little would be left to tell apart
+SMALLEST_USEFUL = 900
+
+
+def _lenses(photos: list[Photo]) -> tuple[NDArray[np.int64], NDArray[np.int64], list[Camera], list[bool]]:
+    """Photos of one camera, lens, zoom, size and orientation share a lens.
+
+    Those that say nothing of theirs are lent that of most photos of the same size that do, to begin with.
+
+    Returns
+    -------
+    lens_of, own : (n,) int
+        Lens to begin with, and lens of its own, of each photo.
+    lenses : list of Camera
+    guessed : list of bool
+    """
+    keys = [p.lens_key for p in photos]
+    groups = sorted(set(keys), key=keys.index)
+    lens_of = np.array([groups.index(k) for k in keys], np.int64)
+    lenses, guessed = [], []
+    for g in range(len(groups)):
+        p = photos[int(np.flatnonzero(lens_of == g)[0])]
+        lens = Camera.simple(int(p.width or 1), int(p.height or 1), float(p.focal or 1.0))
+        lenses.append(replace(lens, cx=p.center[0], cy=p.center[1]) if p.center else lens)
+        guessed.append(p.focal_source == "guessed")
+    lent = lens_of.copy()
+    used = np.bincount(lens_of, minlength=len(groups))
+    for g in np.flatnonzero(guessed).tolist():
+        alike = [
+            k for k, c in enumerate(lenses)
+            if not guessed[k] and (c.width, c.height, c.cx, c.cy) == (lenses[g].width, lenses[g].height, lenses[g].cx, lenses[g].cy)
+        ]  # fmt: skip
+        if alike:
+            lent[lens_of == g] = max(alike, key=lambda k: used[k])
+    return lent, lens_of, lenses, guessed
+
+
+def photo_scale(photo: Photo, scale: float, largest_side: int) -> float:
+    """Scale at which a photo is used: the grade's, less for very large photos, more for very small ones."""
+    longest = max(photo.width or 1, photo.height or 1)
+    return min(1.0, largest_side / longest, max(scale, SMALLEST_USEFUL / longest))
+
+
+def find_features(context: Context, listed: PhotoList, photos: list[Photo]) -> int:
+    settings = context.settings
+    (context.folder / "features").mkdir(exist_ok=True)
+    jobs = []
+    masked = 0
+    for p in photos:
+        mask = mask_file(context.parents["masks"], p.number) if settings.features_obey_masks else None
+        masked += mask is not None
+        scale = photo_scale(p, settings.photo_scale, settings.largest_side)
+        jobs.append(
+            (str(listed.file(p)), str(mask) if mask else None, scale, settings.features, p.width,
+             str(context.folder / "features" / f"{p.number:05d}.npz"), p.tone, settings.local_contrast)
+        )  # fmt: skip
+    context.each("Finding features", match_units.features, jobs)
+    return masked
+
+
+def pairs_to_match(context: Context, photos: list[Photo]) -> list[tuple[int, int]]:
+    files = [str(context.folder / "features" / f"{p.number:05d}.npz") for p in photos]
+    coarse = context.folder / "coarse.npy"
+    count = 1200 if len(photos) <= 150 else 700
+    if not is_whole(coarse):
+        match_units.gather_coarse(files, count, coarse)
+    rows = context.each(
+        "Looking for overlap", match_units.likeness_row, [(str(coarse), i) for i in range(len(photos) - 1)]
+    )
+    likeness = np.zeros((len(photos), len(photos)), np.int64)
+    for i, row in enumerate(rows):
+        likeness[i, i + 1 :] = row
+    write_arrays(context.folder / "likeness.npz", likeness=likeness)
+    return choose_pairs(likeness, partners=context.settings.partners)
+
+
+def match_all(context: Context, photos: list[Photo], pairs: list[tuple[int, int]]) -> AlignInput:
+    (context.folder / "matches").mkdir(exist_ok=True)
+    folder = context.folder
+    by_first: dict[int, list[int]] = {}
+    for i, j in pairs:
+        by_first.setdefault(i, []).append(j)
+    # small bundles, so that both processors stay busy to the end
+    jobs = []
+    for i, others in by_first.items():
+        for k in range(0, len(others), 4):
+            part = others[k : k + 4]
+            jobs.append(
+                (str(folder), photos[i].number, [photos[j].number for j in part], context.settings.ratio,
+                 [(p.width, p.height) for p in [photos[i], *[photos[j] for j in part]]])
+            )  # fmt: skip
+    context.each("Matching photos", match_units.match_photo, jobs)
+    index = {p.number: n for n, p in enumerate(photos)}
+    matches: dict[tuple[int, int], NDArray[np.int32]] = {}
+    for job in jobs:
+        for (a, b), m in match_units.read_matches(folder, job[1], job[2]).items():
+            matches[index[a], index[b]] = m
+    xy, scale = [], []
+    for p in photos:
+        with np.load(folder / "features" / f"{p.number:05d}.npz") as f:
+            xy.append(f["xy"])
+            scale.append(f["scale"])
+    lens_of, own, lenses, guessed = _lenses(photos)
+    return AlignInput(xy, scale, matches, lens_of, lenses, guessed, own)
+
+
+def still_backdrop(context: Context, photos: list[Photo], most: int = 12) -> Trouble | None:
+    """The trouble that a subject moves before a still backdrop, where neighbours show that."""
+    pick = np.unique(np.linspace(0, len(photos) - 2, min(most, len(photos) - 1)).astype(int)).tolist()
+    jobs = [
+        (
+            str(context.folder),
+            photos[k].number,
+            photos[k + 1].number,
+            max(photos[k].width or 1, photos[k].height or 1),
+        )
+        for k in pick
+    ]
+    found = context.each("Looking for a still backdrop", match_units.moves_before_still, jobs)
+    shown = [k for k, moves in zip(pick, found) if moves]
+    return Trouble("still backdrop", tuple(shown)) if len(shown) >= max(2, len(jobs) // 4) else None
+
+
+def mirrored(context: Context, photos: list[Photo], solution: Solution, data: AlignInput, most: int = 6) -> list[int]:
+    """Rows of photos that match nothing as they are, but do when they are flipped."""
+    partners = np.bincount(np.array(list(data.matches)).reshape(-1), minlength=len(photos))
+    alone = [n for n, s in enumerate(solution.states) if s == "loose" and not partners[n]][:most]
+    placed = [n for n, s in enumerate(solution.states) if s == "placed"]
+    jobs = []
+    for n in alone:
+        near = sorted(placed, key=lambda k, n=n: abs(k - n))[:4] + placed[:: max(1, len(placed) // 6)]  # type: ignore[misc]
+        others = [photos[k].number for k in dict.fromkeys(near)]
+        size = max(photos[n].width or 1, photos[n].height or 1)
+        jobs.append((str(context.folder), photos[n].number, photos[n].width, others, size))
+    found = context.each("Looking at photos that match nothing", match_units.matches_flipped, jobs)
+    return [n for n, flipped in zip(alone, found) if flipped]

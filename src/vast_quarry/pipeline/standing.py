@@ -1,0 +1,128 @@
+"""How an aligned model is stood up: by a marker mat, by what the cameras and the ground show, by hand; and watched growing."""
+
+from __future__ import annotations
+
+import time
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vast_quarry.core.align.frame import Standing, stand_up
+from vast_quarry.core.align.mat import LaidMat, corners_in_space, lay_mat
+from vast_quarry.core.align.model import Model
+from vast_quarry.core.errors import PlainError
+from vast_quarry.core.formats.atomic import link_or_copy, write_arrays, write_json
+from vast_quarry.core.plan.mats import make_mat
+from vast_quarry.core.pose import Similarity
+from vast_quarry.pipeline.aligned import cameras_document
+from vast_quarry.pipeline.solution import load_solution, save_solution, turned
+from vast_quarry.pipeline.step import Context
+from vast_quarry.pipeline.steps.photos import Photo, PhotoList, clean_name
+from vast_quarry.pipeline.store import Version
+from vast_quarry.pipeline.units import match as match_units
+
+#: the alignment before it was levelled by hand, kept beside the levelled one
+AS_FOUND = "as-found"
+
+
+def mat_markers(settings: Any) -> dict[int, NDArray[np.float64]] | None:
+    """Corners in mm of the mat's markers by number; None where no mat is asked for.
+
+    Raises
+    ------
+    PlainError
+        When an own mat is asked for that is not there.
+    """
+    if settings.mat == "none":
+        return None
+    if settings.mat == "own":
+        if not settings.mat_markers:
+            raise PlainError("An own marker mat is asked for, but it is not there.", "Give its JSON file.")
+        return {n: np.array(c, float) for n, c in settings.mat_markers.items()}
+    paper, _, shape = settings.mat.partition(" ")
+    return {m.number: m.corners for m in make_mat(paper, shape == "round").markers}
+
+
+def mat_over(context: Context, listed: PhotoList, photos: list[Photo], model: Model) -> LaidMat | None:
+    """The marker mat laid over the model, where one is asked for and seen."""
+    markers = mat_markers(context.settings)
+    if markers is None:
+        return None
+    rows = [int(n) for n in np.flatnonzero(model.placed)]
+    jobs = [(str(listed.file(photos[n])),) for n in rows]
+    found = context.each("Finding the marker mat", match_units.markers, jobs)
+    lenses = [model.lenses[int(model.lens_of[n])] for n in rows]
+    space = corners_in_space(found, lenses, model.rotations[rows], model.centers[rows])
+    try:
+        return lay_mat(markers, space)
+    except PlainError as error:
+        context.found(f"{error} Scale and level are found without it.")
+        return None
+
+
+def stand(model: Model, masked: bool, mat: Similarity | None, place: bool) -> Standing:
+    placed = model.placed
+    views = np.bincount(model.track_of[model.inlier], minlength=len(model.tracks))
+    sure = model.good & (views >= 3)
+    if sure.sum() < 200:
+        sure = model.good
+    return stand_up(model.rotations[placed], model.centers[placed], model.points[sure], masked, mat, place)
+
+
+def aligned_before(context: Context) -> Path | None:
+    """Folder of a version that differs only in how it was levelled: nothing needs to be aligned again."""
+    parents = {layer: int(folder.name) for layer, folder in context.parents.items()}
+    mine = context.settings.model_dump(mode="json", exclude={"level"})
+    for file in sorted(context.folder.parent.glob("*/version.json")):
+        try:
+            other = Version.model_validate_json(file.read_bytes())
+            # settings of another version of the program may not be read any more
+            theirs = type(context.settings).model_validate(other.settings).model_dump(mode="json", exclude={"level"})
+        except (OSError, ValueError):
+            continue
+        if other.parents == parents and theirs == mine and file.parent.suffix != ".partial":
+            return file.parent
+    return None
+
+
+def levelled_again(context: Context, listed: PhotoList, before: Path) -> dict[str, Any]:
+    context.stage("Levelling", 0, 1)
+    as_found = load_solution(before, AS_FOUND if (before / f"{AS_FOUND}.npz").exists() else "solution")
+    solution = turned(as_found, context.settings.level) if context.settings.level else as_found
+    save_solution(context.folder, solution)
+    if context.settings.level:
+        save_solution(context.folder, as_found, AS_FOUND)
+    (context.folder / "features").mkdir(exist_ok=True)
+    for file in (before / "features").iterdir():
+        link_or_copy(file, context.folder / "features" / file.name)
+    write_json(context.folder / "cameras.json", cameras_document(listed, solution))
+    version = Version.model_validate_json((before / "version.json").read_bytes())
+    for note in version.findings:
+        context.found(note)
+    found_by = version.figures.get("upright_found_by", version.figures["upright_by"])
+    upright = "hand" if context.settings.level else found_by
+    context.stage("Levelling", 1, 1)
+    return version.figures | {
+        "keep_box": solution.box.as_dict(), "upright_by": upright, "upright_found_by": found_by,
+    }  # fmt: skip
+
+
+class Live:
+    """Writes the growing model for those who watch, at most once a second."""
+
+    def __init__(self, context: Context, photos: list[Photo]) -> None:
+        self.context, self.photos, self._last = context, photos, 0.0
+
+    def __call__(self, model: Model) -> None:
+        clock = time.monotonic()
+        if clock - self._last < 1.0:
+            return
+        self._last = clock
+        points = model.points[model.good]
+        write_arrays(
+            self.context.folder / "live.npz", placed=model.placed, rotations=model.rotations, centers=model.centers,
+            focal=model.focal, sizes=np.array([(p.width, p.height) for p in self.photos]),
+            points=points[:: max(1, len(points) // 20_000)], paths=np.array([clean_name(p.path) for p in self.photos]),
+        )  # fmt: skip
