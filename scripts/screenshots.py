@@ -51,7 +51,7 @@ def main() -> None:
             page.screenshot(path=TARGET / f"{name}.png")
             if name == "judge":
                 page.get_by_role("button", name="Even out").click()
-                page.locator(".row:has([aria-label='Dark corners']) .el-select__wrapper").click()
+                page.locator(".row:has([aria-label='Vignetting']) .el-select__wrapper").click()
                 page.get_by_role("option", name="measured here").click()
                 page.wait_for_timeout(2000)
                 page.evaluate("document.querySelector('.tone').scrollIntoView()")

@@ -19,7 +19,7 @@ def test_from_photos_to_a_textured_model(page: Page, address: str, ring_set: Rig
     page.keyboard.press("2")
     page.wait_for_url("**/photos")
     page.locator("input[type=file]").first.set_input_files(sorted(ring_set.photos.iterdir()))
-    expect(page.get_by_text("16 kept, 0 left out")).to_be_visible()
+    expect(page.get_by_text("16 included, 0 left out")).to_be_visible()
     expect(page.locator(".ph img").first).to_be_visible()
     # run everything at grade Rough from the Texture layer
     page.keyboard.press("7")
@@ -60,7 +60,7 @@ def test_cut_undo_keep_and_download(page: Page, address: str, built: int, tmp_pa
     expect(page.get_by_text("2 edits")).to_be_visible()
     page.keyboard.press("Control+z")
     expect(page.get_by_text("1 edits")).to_be_visible()
-    page.get_by_role("button", name="Keep as a version").click()
+    page.get_by_role("button", name="Save as a version").click()
     expect(page.locator(".bed", has_text="Finish")).to_contain_text("triangles", timeout=180_000)
     page.keyboard.press("9")
     with page.expect_download() as download:
@@ -81,17 +81,17 @@ def test_plan_and_shoot_with_the_rig(page: Page, address: str) -> None:
     page.wait_for_url("**/plan")
     # three laps see all of a box by three photos or more; one lap does not see its top
     under = page.locator(".charts b")
-    expect(under).to_have_text("0.0 % under three")
+    expect(under).to_have_text("0.0 % under three photos")
     wait_drawn(page, "mesh", 0.01)
     wait_drawn(page, "cameras", 0.005)
-    for label, value in (("Pixels across", "128"), ("Pixels down", "96"), ("Rings", "1")):
+    for label, value in (("Pixels across", "128"), ("Pixels down", "96"), ("Laps", "1")):
         field = page.get_by_label(label, exact=True)
         field.fill(value)
         field.press("Enter")
     expect(page.locator(".bed.on")).to_contain_text("20 shots planned")
-    expect(under).not_to_have_text("0.0 % under three")
-    page.get_by_role("button", name="Add six that mend").click()
-    expect(under).to_have_text("0.0 % under three")
+    expect(under).not_to_have_text("0.0 % under three photos")
+    page.get_by_role("button", name="Add 6 shots for weak places").click()
+    expect(under).to_have_text("0.0 % under three photos")
     before = page.locator(".bed.on").inner_text()
     page.locator(".bed.on").focus()
     page.keyboard.press("ArrowRight")
@@ -102,12 +102,12 @@ def test_plan_and_shoot_with_the_rig(page: Page, address: str) -> None:
     with page.expect_download() as download:
         page.get_by_role("link", name="Shot list").click()
     assert download.value.path().read_text().startswith("shot,lap,turn_deg")
-    page.get_by_role("button", name="As planned").click()
+    page.get_by_role("button", name="Undo shot changes").click()
     expect(page.locator(".bed.on")).to_contain_text("20 shots planned")
     page.get_by_role("button", name="Shoot it with the practice rig").click()
     page.keyboard.press("Escape")
     page.get_by_role("button", name="Photos 2").click()
-    expect(page.get_by_role("button", name="Photos 2")).to_contain_text("20 kept", timeout=180_000)
+    expect(page.get_by_role("button", name="Photos 2")).to_contain_text("20 included", timeout=180_000)
 
 
 def test_keys_lead_through_the_layers(page: Page, address: str, built: int) -> None:

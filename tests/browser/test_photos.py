@@ -67,7 +67,7 @@ def planted(tmp_path_factory: pytest.TempPathFactory) -> Path:
 def test_planted_defects_are_found_accepted_and_taken_back(page: Page, address: str, planted: Path) -> None:
     new_photos(page, address, "Judged")
     page.locator("input[type=file]").first.set_input_files(sorted(planted.iterdir()))
-    expect(page.get_by_text("60 kept, 0 left out")).to_be_visible(timeout=60_000)
+    expect(page.get_by_text("60 included, 0 left out")).to_be_visible(timeout=60_000)
     page.get_by_role("button", name="Judge the photos").click()
     rows = page.locator(".proposals li")
     expect(rows.first).to_be_visible(timeout=180_000)
@@ -86,9 +86,9 @@ def test_planted_defects_are_found_accepted_and_taken_back(page: Page, address: 
     before = page.locator(".proposals li input:checked").count()
     assert before >= 8
     accept.click()
-    expect(page.get_by_text(f"{60 - before} kept, {before} left out")).to_be_visible()
-    page.get_by_role("button", name=f"Take the {before} back").click()
-    expect(page.get_by_text("60 kept, 0 left out")).to_be_visible()
+    expect(page.get_by_text(f"{60 - before} included, {before} left out")).to_be_visible()
+    page.get_by_role("button", name=f"Include the {before} again").click()
+    expect(page.get_by_text("60 included, 0 left out")).to_be_visible()
     # a stretch of the chart is brushed and left out with one press
     bars = page.locator(".bars").bounding_box()
     assert bars is not None
@@ -100,10 +100,10 @@ def test_planted_defects_are_found_accepted_and_taken_back(page: Page, address: 
     count = int(brushed.inner_text().split()[2])
     assert 9 <= count <= 15
     brushed.click()
-    expect(page.get_by_text(f"{60 - count} kept, {count} left out")).to_be_visible()
+    expect(page.get_by_text(f"{60 - count} included, {count} left out")).to_be_visible()
     # two photos beside each other share one zoom
     rows.first.get_by_role("button").click()
-    page.get_by_role("button", name="Keep beside").click()
+    page.get_by_role("button", name="Pin beside").click()
     rows.last.get_by_role("button").click()
     expect(page.locator(".panes .photo")).to_have_count(2)
     page.locator(".panes .photo").first.get_by_role("button", name="1:1").click()
@@ -144,13 +144,13 @@ def test_a_video_is_dragged_along_and_cut_into_frames(page: Page, address: str, 
     count = int(take.inner_text().split()[1])
     assert count < whole
     take.click()
-    expect(page.get_by_role("button", name="Photos 2")).to_contain_text(f"{count} kept", timeout=60_000)
+    expect(page.get_by_role("button", name="Photos 2")).to_contain_text(f"{count} included", timeout=60_000)
 
 
 def test_evening_out_one_photo_and_keeping_its_settings(page: Page, address: str, milestone_set: RigSet) -> None:
     new_photos(page, address, "Evened")
     page.locator("input[type=file]").first.set_input_files(sorted(milestone_set.photos.iterdir())[:3])
-    expect(page.get_by_text("3 kept, 0 left out")).to_be_visible()
+    expect(page.get_by_text("3 included, 0 left out")).to_be_visible()
     page.locator(".ph").nth(1).click()
     page.get_by_role("button", name="Even out").click()
     tone = page.locator(".tone")
@@ -161,13 +161,13 @@ def test_evening_out_one_photo_and_keeping_its_settings(page: Page, address: str
         slider.press("ArrowRight")
     expect(slider).to_have_attribute("aria-valuenow", "0.2")
     expect(tone.get_by_text("With settings of their own: 1.")).to_be_visible()
-    tone.get_by_placeholder("Keep these as …").fill("shady side")
-    tone.get_by_placeholder("Keep these as …").press("Enter")
+    tone.get_by_placeholder("Save these as …").fill("shady side")
+    tone.get_by_placeholder("Save these as …").press("Enter")
     expect(tone.get_by_role("button", name="Forget")).to_be_visible()
     # another photo is as it was, until it is given what was kept
     page.locator(".ph").nth(2).click()
     expect(slider).to_have_attribute("aria-valuenow", "0")
-    tone.locator(".row:has([aria-label='Kept settings']) .el-select__wrapper").click()
+    tone.locator(".row:has([aria-label='Saved settings']) .el-select__wrapper").click()
     page.get_by_role("option", name="shady side").click()
     expect(tone.get_by_text("With settings of their own: 2.")).to_be_visible()
     # copied to all of them, and taken back

@@ -37,13 +37,13 @@ def fill(page: Page, label: str, value: str) -> None:
 def test_a_lap_less_covers_less_and_a_shoot_goes_on_after_a_failure(page: Page, address: str) -> None:
     project = new_plan(page, address)
     under = page.locator(".charts b")
-    expect(under).to_have_text("0.0 % under three")
+    expect(under).to_have_text("0.0 % under three photos")
     fill(page, "Pixels across", "128")
     fill(page, "Pixels down", "96")
     expect(page.locator(".bed.on")).to_contain_text("shots planned")
     page.get_by_role("button", name="Remove lap 3").click()
     page.get_by_role("button", name="Remove lap 2").click()
-    expect(under).not_to_have_text("0.0 % under three")
+    expect(under).not_to_have_text("0.0 % under three photos")
     fill(page, "Lap 1, photos", "12")
     expect(page.locator(".bed.on")).to_contain_text("12 shots planned")
     page.get_by_text("Print and files").click()
@@ -53,15 +53,15 @@ def test_a_lap_less_covers_less_and_a_shoot_goes_on_after_a_failure(page: Page, 
     printed = page.request.get(f"{address}/api/projects/{project}/plan/shots.pdf")
     assert printed.body()[:5] == b"%PDF-"
     page.get_by_role("button", name="Other equipment, and failures").click()
-    choose(page, "Let fail", "the camera, once")
+    choose(page, "Simulate a fault", "the camera, once")
     page.get_by_role("button", name="Shoot it with the practice rig").click()
     line = page.locator("footer")
     expect(line).to_contain_text("The camera reports a fault", timeout=120_000)
     # what was shot before it failed is there already
     assert len(get(address, f"/api/projects/{project}/photos")) == 4
-    page.get_by_role("button", name="Go on").click()
+    page.get_by_role("button", name="Resume").click()
     page.get_by_role("button", name="Photos 2").click()
-    expect(page.get_by_role("button", name="Photos 2")).to_contain_text("12 kept", timeout=120_000)
+    expect(page.get_by_role("button", name="Photos 2")).to_contain_text("12 included", timeout=120_000)
     listed = get(address, f"/api/projects/{project}/photos")
     assert len(listed) == 12
     assert all(p["planned"] for p in listed)
@@ -71,7 +71,7 @@ def test_an_area_is_marked_on_the_stand_in(page: Page, address: str) -> None:
     project = new_plan(page, address)
     everything = get(address, f"/api/projects/{project}/plan/plan.json")["result"]["total"]
     with page.expect_response(lambda r: r.url.endswith("/plan/expected")):  # the last thing that is asked of a change
-        choose(page, "Wanted", "a marked area")
+        choose(page, "What to capture", "a marked area")
     page.wait_for_timeout(400)
     mark = page.get_by_role("button", name="Mark on it")
     expect(mark).to_have_attribute("aria-pressed", "true")
@@ -112,7 +112,7 @@ def test_a_planned_camera_is_dragged_along_its_ring(page: Page, address: str) ->
     page.mouse.move(at[0] + 60, at[1] - 12, steps=5)
     with page.expect_response(lambda r: r.request.method == "PUT" and r.url.endswith("/plan")):
         page.mouse.up()
-    expect(page.get_by_role("button", name="As planned")).to_be_visible(timeout=20_000)
+    expect(page.get_by_role("button", name="Undo shot changes")).to_be_visible(timeout=20_000)
     saved = get(address, f"/api/projects/{project}/plan")
     number, x, y, z = saved["moved"][0]
     assert number == 0
@@ -126,7 +126,7 @@ def test_a_camera_by_name_and_a_room(page: Page, address: str) -> None:
     page.get_by_label("Find a camera by name").fill("phone 1.3")
     page.get_by_role("option", name='phone, 1/1.3" sensor').click()
     expect(page.get_by_label("Sensor width", exact=True)).to_have_value("9.8")
-    choose(page, "Wanted", "room, from inside")
+    choose(page, "What to capture", "room, from inside")
     expect(page.get_by_label("Width", exact=True)).to_have_value("5")
     expect(page.get_by_role("button", name="Remove lap 1")).to_have_count(0)
     page.wait_for_timeout(1500)

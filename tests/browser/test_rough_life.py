@@ -29,7 +29,7 @@ def test_an_upload_cut_in_the_middle_leaves_nothing_half(
     # the same files again go through
     page.goto(f"{address}/projects/{project}/photos")
     page.locator("input[type=file]").first.set_input_files([next(milestone_set.photos.iterdir())])
-    expect(page.get_by_text("1 kept, 0 left out")).to_be_visible()
+    expect(page.get_by_text("1 included, 0 left out")).to_be_visible()
 
 
 def test_two_tabs_on_one_project(page: Page, address: str, built: int) -> None:
@@ -37,11 +37,11 @@ def test_two_tabs_on_one_project(page: Page, address: str, built: int) -> None:
     other = page.context.browser.new_page()
     other.goto(f"{address}/projects/{built}/photos")
     page.goto(f"{address}/projects/{built}/photos")
-    expect(other.get_by_text("24 kept, 0 left out")).to_be_visible()
+    expect(other.get_by_text("24 included, 0 left out")).to_be_visible()
     page.get_by_role("button", name="Leave out").click()
-    expect(other.get_by_text("23 kept, 1 left out")).to_be_visible()
-    other.get_by_role("button", name="Keep", exact=True).click()
-    expect(page.get_by_text("24 kept, 0 left out")).to_be_visible()
+    expect(other.get_by_text("23 included, 1 left out")).to_be_visible()
+    other.get_by_role("button", name="Include", exact=True).click()
+    expect(page.get_by_text("24 included, 0 left out")).to_be_visible()
     other.close()
 
 
@@ -59,7 +59,7 @@ def test_level_by_hand(page: Page, address: str, built: int) -> None:
     expect(page.locator(".told")).to_have_text("y -5.711°")
     page.get_by_role("button", name="↻ 1°").click()
     expect(page.locator(".told")).to_have_text("y -4.711°")
-    page.get_by_role("button", name="Level so").click()
+    page.get_by_role("button", name="Apply").click()
     expect(page.locator(".ver", has_text="Cameras 2")).to_contain_text("in use", timeout=60_000)
     layers = api(address, f"/api/projects/{built}/layers")
     assert layers[2]["versions"][1]["settings"]["level"] == [["y", -4.711]]  # type: ignore[index]
@@ -77,8 +77,8 @@ def test_the_page_outlives_its_server(page: Page, address: str, built: int, serv
     server.start()
     expect(page.get_by_text("Nothing runs")).to_be_visible()
     page.get_by_role("button", name="Leave out").click()
-    expect(page.get_by_text("23 kept, 1 left out")).to_be_visible()
-    page.get_by_role("button", name="Keep", exact=True).click()
+    expect(page.get_by_text("23 included, 1 left out")).to_be_visible()
+    page.get_by_role("button", name="Include", exact=True).click()
 
 
 def test_on_a_tablet_by_touch(page: Page, address: str, built: int) -> None:

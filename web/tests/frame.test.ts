@@ -29,7 +29,7 @@ describe('the beds', () => {
       'Plan Photos Masks Cameras Points Surface Texture Finish Dispatch'.split(' '),
     )
     const says = beds.all('.f').map((f) => f.textContent!.trim())
-    expect(says[1]).toBe('1 kept, 2 left out')
+    expect(says[1]).toBe('1 included, 2 left out')
     expect(says[3]).toBe('3 of 3 placed')
     expect(says[4]).toBe('nothing yet')
     expect(beds.find('[aria-current=page] .n')!.textContent).toBe('Photos')
@@ -74,12 +74,12 @@ describe('the job line', () => {
     line.close()
   })
 
-  it('offers to go on where a shoot waits, and says when the server is away', async () => {
+  it('offers to resume where a shoot waits, and says when the server is away', async () => {
     const jobs = useJobs()
     jobs.take([job({ id: 6, kind: 'shoot', pause: true, message: 'The camera reports a fault' })])
     const line = mount(JobLine, {})
     expect(line.host.textContent).toContain('The camera reports a fault')
-    line.button('Go on')!.click()
+    line.button('Resume')!.click()
     await settled()
     expect(asked[0].path).toBe('/api/jobs/6/go-on')
     jobs.connected = false

@@ -137,7 +137,7 @@ def run_job(engine: Engine, data: Path, job: Job) -> None:
             ):
                 # nobody has decided about these: what judging proposes counts, and is said
                 leave = recipe.layers["photos"]
-                leave["leave_out"] = sorted({*leave.get("leave_out", ()), *out})
+                leave["judged_out"] = sorted(out)
                 reporter.say(f"Left out as judging proposes: {', '.join(out)}.")
             for name in no_longer_there(project):
                 reporter.say(f"The setting {name} is of another version of the program and is passed over.")

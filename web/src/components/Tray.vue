@@ -27,6 +27,10 @@ const findings = computed(() => {
     ...(version.value?.findings ?? []).map((text) => ({ text, bad: false })),
   ]
 })
+/** The versions that a run takes, as layers are called. */
+const used = computed(() =>
+  (layer.value?.takes ?? []).map((v) => v.replace(/^\w+/, (name) => t(`layers.${name}`))).join(', '),
+)
 /** Finish has its own button: keep the draft. */
 const computes = computed(() => props.layer !== 'finish')
 </script>
@@ -65,9 +69,7 @@ const computes = computed(() => props.layer !== 'finish')
               ? t('tray.run', { layer: layer.title })
               : t('tray.noPhotos')
         }}</b>
-        <span>{{
-          layer.takes.length ? t('tray.takes', { versions: layer.takes.join(', ') }) : t('tray.missing')
-        }}</span>
+        <span>{{ layer.takes.length ? t('tray.takes', { versions: used }) : t('tray.missing') }}</span>
       </button>
       <button
         class="go all"

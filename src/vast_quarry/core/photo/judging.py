@@ -200,7 +200,9 @@ def _blur(looks: Sequence[Look], out: list[Verdict], rows: NDArray[np.int64], ev
             continue
         useless = ratio > USELESS and px > USELESS_PX * floor
         reason = "motion blur" if moved else "out of focus"
-        says = f"is moved by about {px:.1f} pixels" if moved else f"is out of focus: its edges are {px:.1f} pixels wide"
+        says = (
+            f"has about {px:.1f} px of motion blur" if moved else f"is out of focus: its edges are {px:.1f} pixels wide"
+        )
         out[k].mark("leave out" if useless else "doubtful", reason, f"{says} ({ratio:.1f} times the usual)")
 
 
@@ -240,7 +242,7 @@ def _exposure(
             v.mark(
                 "doubtful",
                 "other white balance",
-                f"is {'warmer' if warm > 0 else 'colder'} than the others by {abs(warm):.1f} stops",
+                f"is {'warmer' if warm > 0 else 'cooler'} than the others by {abs(warm):.1f} stops",
             )
 
 

@@ -66,7 +66,9 @@ def optics_findings(p: Request, o: Optics, reach: float) -> list[str]:
         out.append("Not the whole depth of the subject is in focus. Close the aperture or step back.")
     limit = diffraction_limit(o.pitch_mm)
     if p.f_number > limit * 1.05:
-        out.append(f"Diffraction softens the picture beyond f/{limit:.0f} with pixels of {o.pitch_mm * 1000:.1f} um.")
+        out.append(
+            f"Diffraction softens the picture beyond f/{limit:.0f} with pixels of {o.pitch_mm * 1000:.1f} \N{MICRO SIGN}m."
+        )
     shutter = shutter_of(p)
     if p.hold == "hand" and shutter > 1.02 * o.longest_by_hand():
         out.append(

@@ -51,6 +51,9 @@ class PhotosSettings(StepSettings):
         "For photos without one in their data, as it would be on a 35 mm camera. Empty: it is guessed, then solved.",
         main=True, unit="mm", usual=(18, 200), gt=0, le=3000,
     )  # fmt: skip
+    judged_out: tuple[str, ...] = Field(
+        (), description="The same for photos that judging proposes to leave out, where nobody has decided"
+    )
     gains: dict[str, tuple[float, float, float]] = Field(
         default_factory=dict, description="Stops that red, green and blue of photos are made brighter by, by path"
     )
@@ -269,6 +272,8 @@ class PhotosStep:
         for photo in photos:
             if photo.usable and photo.path in settings.leave_out:
                 photo.usable, photo.problem = False, "was left out by you."
+            if photo.usable and photo.path in settings.judged_out:
+                photo.usable, photo.problem = False, "was left out, as judging proposes."
             if photo.usable and photo.sha in first_of:
                 photo.usable = False
                 photo.problem = f"is the same file as {clean_name(first_of[photo.sha])}."

@@ -156,7 +156,7 @@ class PointsStep:
             photo = by_number[int(solution.numbers[r])]
             mask = mask_file(context.parents["masks"], photo.number)
             jobs.append((here, here, r, str(listed.file(photo)), str(mask) if mask else None, scale, photo.tone))
-        context.each("Straightening photos", units.flatten_photo, jobs)
+        context.each("Undistorting photos", units.flatten_photo, jobs)
 
     def _gather(self, context: Context, rows: list[int]) -> Cloud:
         parts = []
