@@ -56,7 +56,7 @@ def test_cut_undo_keep_and_download(page: Page, address: str, built: int, tmp_pa
     page.mouse.down()
     page.mouse.move(box["x"] + box["width"] - 60, box["y"] + box["height"] * 0.3, steps=4)
     page.mouse.up()
-    page.get_by_role("button", name="Delete").click()
+    page.get_by_role("button", name="Delete", exact=True).click()
     expect(page.get_by_text("2 edits")).to_be_visible()
     page.keyboard.press("Control+z")
     expect(page.get_by_text("1 edits")).to_be_visible()

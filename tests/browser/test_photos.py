@@ -29,13 +29,13 @@ def new_photos(page: Page, address: str, name: str) -> None:
 
 #: number of the photo to what is done to it and what judging is to say
 SPOILT = {
-    3: ("moved", lambda p: cv2.filter2D(p, -1, motion_kernel(10, 20))),
+    3: ("motion blur", lambda p: cv2.filter2D(p, -1, motion_kernel(10, 20))),
     9: ("out of focus", lambda p: cv2.filter2D(p, -1, disc_kernel(8))),
     15: ("stops off", lambda p: np.clip(p * 0.22, 0, 255).astype(np.uint8)),
-    22: ("moved", lambda p: cv2.filter2D(p, -1, motion_kernel(12, 100))),
+    22: ("motion blur", lambda p: cv2.filter2D(p, -1, motion_kernel(12, 100))),
     29: ("clipped white", lambda p: np.clip(p * 2.6, 0, 255).astype(np.uint8)),
     36: ("out of focus", lambda p: cv2.filter2D(p, -1, disc_kernel(10))),
-    44: ("moved", lambda p: cv2.filter2D(p, -1, motion_kernel(9, 60))),
+    44: ("motion blur", lambda p: cv2.filter2D(p, -1, motion_kernel(9, 60))),
     50: ("stops off", lambda p: np.clip(p * 0.2, 0, 255).astype(np.uint8)),
 }
 #: photos that are there twice: as a copy, and made smaller
@@ -163,7 +163,7 @@ def test_evening_out_one_photo_and_keeping_its_settings(page: Page, address: str
     expect(tone.get_by_text("With settings of their own: 1.")).to_be_visible()
     tone.get_by_placeholder("Save these as …").fill("shady side")
     tone.get_by_placeholder("Save these as …").press("Enter")
-    expect(tone.get_by_role("button", name="Forget")).to_be_visible()
+    expect(tone.get_by_role("button", name="Delete")).to_be_visible()
     # another photo is as it was, until it is given what was kept
     page.locator(".ph").nth(2).click()
     expect(slider).to_have_attribute("aria-valuenow", "0")
