@@ -20,7 +20,7 @@ import numpy as np
 import pytest
 from PIL import Image
 from playwright.sync_api import Error as PageError
-from playwright.sync_api import Page, expect, sync_playwright
+from playwright.sync_api import Page, Request, expect, sync_playwright
 from tests.conftest import moved
 
 CHROMIUM = "/usr/bin/chromium"
@@ -107,10 +107,15 @@ def page(address: str) -> Iterator[Page]:
         tab = browser.new_page(viewport={"width": 1280, "height": 800})
         tab.set_default_timeout(60_000)
         tab.strangers = []  # type: ignore[attr-defined]
+        tab.asked = 0  # type: ignore[attr-defined]
         tab.errors = []  # type: ignore[attr-defined]
-        tab.on(
-            "request", lambda r: None if r.url.startswith((address, "data:", "blob:")) else tab.strangers.append(r.url)
-        )  # type: ignore[attr-defined]
+
+        def note(request: Request) -> None:
+            tab.asked += 1  # type: ignore[attr-defined]
+            if not request.url.startswith((address, "data:", "blob:")):
+                tab.strangers.append(request.url)  # type: ignore[attr-defined]
+
+        tab.on("request", note)
         tab.on("pageerror", lambda e: tab.errors.append(str(e)))  # type: ignore[attr-defined]
         yield tab
         browser.close()

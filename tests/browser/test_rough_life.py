@@ -6,6 +6,8 @@ import socket
 import time
 
 import numpy as np
+import pytest
+from playwright.sync_api import Error as PageError
 from playwright.sync_api import Page, expect
 from tests.browser.conftest import Server, api, send, wait_drawn
 from tests.conftest import SMALL, RigSet
@@ -138,6 +140,21 @@ def test_an_idle_tab_asks_for_little_while_a_job_runs_and_stop_is_not_kept_waiti
     send(address, f"/api/projects/{built}/layers/points/settings", "PUT", SMALL["points"])
 
 
-def test_nothing_was_asked_of_another_host_and_nothing_broke(page: Page) -> None:
+def test_nothing_is_asked_of_another_host_and_nothing_breaks(page: Page, address: str, built: int) -> None:
+    """Every layer, with what it draws and fetches; a stranger that is planted is seen, so that this can fail."""
+    before, page.errors[:] = page.asked, []  # type: ignore[attr-defined]
+    for layer in ("plan", "photos", "masks", "cameras", "points", "surface", "texture", "finish", "dispatch"):
+        page.goto(f"{address}/projects/{built}/{layer}")
+        expect(page.locator(".bed.on")).to_be_visible()
+        page.wait_for_timeout(400)
+    assert page.asked - before > 50  # type: ignore[attr-defined]
     assert page.strangers == []  # type: ignore[attr-defined]
     assert page.errors == []  # type: ignore[attr-defined]
+    # the page itself may not ask anywhere else, and what does is noted
+    elsewhere = "http://127.0.0.2:9/planted"
+    assert page.evaluate(f"() => fetch('{elsewhere}').then(() => 'came through', () => 'kept in')") == "kept in"
+    page.strangers.clear()  # type: ignore[attr-defined]
+    with pytest.raises(PageError):
+        page.goto(elsewhere)
+    assert page.strangers == [elsewhere]  # type: ignore[attr-defined]
+    page.strangers.clear()  # type: ignore[attr-defined]

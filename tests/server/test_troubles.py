@@ -17,6 +17,8 @@ from fastapi.testclient import TestClient
 from PIL import Image
 from sqlmodel import Session, select
 
+from vast_quarry.pipeline.step import Context
+from vast_quarry.pipeline.steps.photos import PhotosStep
 from vast_quarry.server.app import make_app
 from vast_quarry.server.keeper import Keeper
 from vast_quarry.server.models import Job
@@ -167,24 +169,25 @@ def test_a_project_removed_while_its_job_runs(
     other = new_project(client)
     client.post(f"/api/projects/{other}/photos", files=[("files", (f"{k}.jpg", photo(k))) for k in range(3)])
     job = client.post(f"/api/projects/{other}/layers/photos/run").json()
-    from vast_quarry.server import worker
+    real, answers, made = PhotosStep.run, [], []
 
-    real = worker.places_of
-
-    answers = []
-
-    def remove_first(folders: object) -> object:
-        monkeypatch.setattr(worker, "places_of", real)
+    def removed_meanwhile(self: PhotosStep, context: Context) -> dict:
+        """The photos have been read, and before that is a version somebody removes the project."""
+        monkeypatch.setattr(PhotosStep, "run", real)
+        figures = real(self, context)
+        made.extend(context.folder.iterdir())
         removing = threading.Thread(target=lambda: answers.append(client.delete(f"/api/projects/{project}")))
         removing.start()
         with Session(client.app.state.engine) as session:  # type: ignore[attr-defined]
             wait_for("cancel", 20, lambda: bool(session.exec(select(Job).where(Job.cancel)).first()))
         assert removing.is_alive()  # it waits until nobody is at work in the project's folder
-        return real(folders)  # type: ignore[arg-type]
+        assert context.folder.is_dir()
+        return figures
 
-    monkeypatch.setattr(worker, "places_of", remove_first)
+    monkeypatch.setattr(PhotosStep, "run", removed_meanwhile)
     work(tmp_path, once=True)
     wait_for("removal", 20, lambda: bool(answers))
+    assert made, "the work had begun"
     assert answers[0].status_code == 204
     assert not folders_of(tmp_path, project).root.exists()
     states = {j["id"]: j["state"] for j in client.get("/api/jobs").json()}

@@ -41,9 +41,9 @@ function still() {
 <template>
   <section class="bench">
     <div v-if="!layer" class="emptynote">{{ t('dispatch.need') }}</div>
-    <div v-else class="split">
-      <WorldPane :parts="['mesh', 'ground']" @ready="ready" />
-      <div class="list">
+    <WorldPane v-else class="grow" :parts="['mesh', 'ground']" @ready="ready" />
+    <Teleport to="#tray-top">
+      <div v-if="layer" class="list">
         <article v-for="p in parcels" :key="p.format" class="parcel">
           <header>
             <b>{{ p.title }}</b><span class="quiet num"
@@ -84,24 +84,22 @@ function still() {
           }}</a>
         </div>
       </div>
-    </div>
+    </Teleport>
   </section>
 </template>
 
 <style scoped>
-.split {
-  grid-template-columns: 1fr 1.1fr;
+.grow {
+  flex: 1;
 }
 .list {
-  overflow: auto;
   padding: 14px;
   display: flex;
   flex-direction: column;
   gap: 10px;
-  background: var(--stone);
 }
 .parcel {
-  background: var(--paper);
+  background: var(--stone);
   border: 1px solid var(--joint);
   border-radius: 6px;
   padding: 10px 12px;

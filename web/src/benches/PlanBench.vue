@@ -7,12 +7,14 @@ import { api, ask, type Expected, type Patches, type PlanIn, type PlanOut } from
 import LapTable from '@/components/plan/LapTable.vue'
 import PlanCharts from '@/components/plan/PlanCharts.vue'
 import PlanFigures from '@/components/plan/PlanFigures.vue'
+import PlanFindings from '@/components/plan/PlanFindings.vue'
 import PlanForm from '@/components/plan/PlanForm.vue'
+import PlanTakes from '@/components/plan/PlanTakes.vue'
 import ShootBox from '@/components/plan/ShootBox.vue'
 import ThroughView from '@/components/plan/ThroughView.vue'
 import WorldPane from '@/components/WorldPane.vue'
 import { useKeys } from '@/composables/useKeys'
-import { metres, seconds } from '@/lib/format'
+import { metres } from '@/lib/format'
 import { paint, scaleOf, type PaintMode } from '@/lib/paint'
 import {
   draggedPlace,
@@ -289,27 +291,12 @@ function ready(w: World) {
     </div>
     <Teleport to="#tray-top">
       <div v-if="plan" class="tray num">
-        <div v-if="out?.findings.length" class="cards">
-          <div v-for="f in out.findings" :key="f" class="card">{{ f }}</div>
-        </div>
+        <PlanFindings :findings="out?.findings ?? []" />
         <PlanForm v-model="plan" @change="reshape">
           <lap-table v-if="out && !strips" v-model="plan" :out="out" @change="reshape" />
         </PlanForm>
         <template v-if="out">
-          <table class="takes">
-            <caption>
-              {{
-                t('plan.takes')
-              }}
-            </caption>
-            <tbody>
-              <tr v-for="e in expected" :key="e.grade">
-                <td>{{ t(`grade.${e.grade}`) }}</td>
-                <td>{{ t('plan.about', { time: seconds(e.seconds) }) }}</td>
-                <td>{{ (e.memory_mb / 1000).toFixed(1) }} GB</td>
-              </tr>
-            </tbody>
-          </table>
+          <PlanTakes :expected="expected" />
           <p v-if="out.backdrop" class="backdrop">
             <i :style="{ background: out.backdrop.hex }"></i>
             {{
@@ -360,23 +347,6 @@ function ready(w: World) {
 .tray {
   padding: 4px 0 0;
 }
-.takes {
-  margin: 6px 14px;
-  width: calc(100% - 28px);
-  font-size: 12.5px;
-  border-collapse: collapse;
-}
-.takes caption {
-  text-align: left;
-  color: var(--ink2);
-  font-size: 11.5px;
-}
-.takes td {
-  padding: 1px 0;
-}
-.takes td:last-child {
-  text-align: right;
-}
 .backdrop {
   margin: 4px 14px;
   font-size: 13px;
@@ -387,18 +357,5 @@ function ready(w: World) {
   height: 12px;
   border: 1px solid var(--joint);
   vertical-align: -1px;
-}
-.cards {
-  max-height: 148px;
-  overflow: auto;
-  border-bottom: 1px solid var(--joint);
-}
-.card {
-  margin: 6px 12px;
-  padding: 8px 11px;
-  background: var(--stone);
-  border-radius: 6px;
-  border-left: 3px solid var(--ochre);
-  font-size: 13px;
 }
 </style>

@@ -1,11 +1,13 @@
 <script setup lang="ts">
-import { ElButton, ElInput, ElMessageBox } from 'element-plus'
-import { onMounted, ref, watch } from 'vue'
+import { useLocalStorage } from '@vueuse/core'
+import { ElButton, ElInput } from 'element-plus'
+import { computed, onMounted, ref, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { useRouter } from 'vue-router'
-import { api, ask, photoUrl, type Project } from '@/api/client'
+import { api, ask, type Project } from '@/api/client'
 import JobLine from '@/components/JobLine.vue'
-import { bytes } from '@/lib/format'
+import ProjectSlab from '@/components/ProjectSlab.vue'
+import { benchOf, listed, ORDERS, type Order } from '@/lib/projects'
 import { useTheme } from '@/composables/useTheme'
 import { useJobs } from '@/stores/jobs'
 
@@ -29,29 +31,10 @@ async function add() {
   await router.push(`/projects/${made.id}/plan`)
 }
 
-async function remove(p: Project) {
-  try {
-    await ElMessageBox.confirm(t('projects.removeAsk', { name: p.name, size: bytes(p.bytes) }), {
-      type: 'warning',
-    })
-  } catch {
-    return
-  }
-  try {
-    await ask(api.DELETE('/api/projects/{project_id}', { params: { path: { project_id: p.id } } }), true)
-  } finally {
-    await refresh()
-  }
-}
-
-async function free(p: Project) {
-  await ask(api.DELETE('/api/projects/{project_id}/cache', { params: { path: { project_id: p.id } } }))
-  await refresh()
-}
-
-const open = (p: Project) =>
-  router.push(`/projects/${p.id}/${p.best_layer ? bestBench(p.best_layer) : 'photos'}`)
-const bestBench = (layer: string) => (layer === 'photos' ? 'photos' : layer)
+const words = ref('')
+const order = useLocalStorage<Order>('projects-order', 'newest')
+const shown = computed(() => listed(projects.value, words.value, order.value))
+const open = (p: Project) => router.push(`/projects/${p.id}/${benchOf(p)}`)
 </script>
 
 <template>
@@ -70,39 +53,25 @@ const bestBench = (layer: string) => (layer === 'photos' ? 'photos' : layer)
       </form>
       <button class="plainbtn" @click="dusk = !dusk">{{ dusk ? t('app.day') : t('app.dusk') }}</button>
     </header>
+    <div v-if="projects.length > 1" class="find">
+      <el-input
+        v-model="words"
+        clearable
+        :placeholder="t('projects.find')"
+        :aria-label="t('projects.find')"
+      />
+      <span class="seg" role="group" :aria-label="t('projects.order')"
+        ><button v-for="o in ORDERS" :key="o" :aria-pressed="order === o" @click="order = o">
+          {{ t(`projects.by.${o}`) }}
+        </button></span
+      >
+    </div>
     <main>
       <p v-if="loaded && !projects.length" class="emptynote">{{ t('projects.empty') }}</p>
-      <article v-for="p in projects" :key="p.id" class="slab">
-        <a :href="`/projects/${p.id}/photos`" @click.prevent="open(p)">
-          <img
-            v-if="p.poster"
-            class="poster"
-            :src="`/api/projects/${p.id}/layers/${p.poster}/poster`"
-            alt=""
-          />
-          <img v-else-if="p.picture" :src="photoUrl(p.id, 'thumb', p.picture, 480)" alt="" />
-          <span v-else class="blank"></span>
-          <b>{{ p.name }}</b>
-        </a>
-        <div class="facts num">
-          <span>{{ t('projects.photos', { n: p.photos }) }}</span>
-          <span>{{ t(`projects.best.${p.best_layer ?? 'none'}`) }}</span>
-          <span v-if="p.running" class="works">{{ t('projects.running') }}</span>
-          <span>{{ bytes(p.bytes) }}</span>
-          <button
-            v-if="p.cache_bytes > 1e6"
-            class="plainbtn"
-            :title="t('projects.freeHint')"
-            :aria-label="`${t('projects.free', { size: bytes(p.cache_bytes) })}, ${p.name}`"
-            @click="free(p)"
-          >
-            {{ t('projects.free', { size: bytes(p.cache_bytes) }) }}
-          </button>
-          <button class="plainbtn" :aria-label="`${t('projects.remove')} ${p.name}`" @click="remove(p)">
-            {{ t('projects.remove') }}
-          </button>
-        </div>
-      </article>
+      <p v-else-if="loaded && !shown.length" class="emptynote">
+        {{ t('projects.noneFound', { words }) }}
+      </p>
+      <ProjectSlab v-for="p in shown" :key="p.id" :project="p" @open="open(p)" @changed="refresh" />
     </main>
     <JobLine />
   </div>
@@ -112,10 +81,11 @@ const bestBench = (layer: string) => (layer === 'photos' ? 'photos' : layer)
 .page {
   height: 100%;
   display: grid;
-  grid-template-rows: auto 1fr 32px;
+  grid-template-rows: auto auto minmax(0, 1fr) 32px;
   background: linear-gradient(var(--paper), var(--stone));
 }
 header {
+  grid-row: 1;
   display: flex;
   align-items: baseline;
   gap: 14px;
@@ -127,6 +97,15 @@ h1 {
   font-size: 20px;
   letter-spacing: 0.01em;
 }
+.find {
+  grid-row: 2;
+  display: flex;
+  gap: 14px;
+  padding: 14px 26px 0;
+}
+.find > :first-child {
+  width: 280px;
+}
 .add {
   margin-left: auto;
   display: flex;
@@ -134,57 +113,12 @@ h1 {
   width: 400px;
 }
 main {
+  grid-row: 3;
   overflow: auto;
   padding: 24px 26px;
   display: grid;
   gap: 14px;
   grid-template-columns: repeat(auto-fill, minmax(420px, 1fr));
   align-content: start;
-}
-.slab {
-  background: var(--paper);
-  border: 1px solid var(--joint);
-  border-radius: 4px 9px 6px 10px / 8px 4px 9px 5px;
-  overflow: hidden;
-}
-.slab a {
-  display: grid;
-  grid-template-columns: 200px 1fr;
-  gap: 16px;
-  align-items: center;
-  color: inherit;
-  text-decoration: none;
-}
-.slab img,
-.blank {
-  width: 200px;
-  height: 140px;
-  object-fit: cover;
-  display: block;
-  background: var(--stone2);
-}
-.slab .poster {
-  object-fit: contain;
-}
-.slab b {
-  font-size: 16px;
-  padding-right: 12px;
-}
-.facts {
-  display: flex;
-  gap: 16px;
-  align-items: center;
-  padding: 8px 12px;
-  border-top: 1px solid var(--joint);
-  background: var(--stone);
-  color: var(--ink2);
-  font-size: 13px;
-}
-.facts button:last-child {
-  margin-left: auto;
-}
-.works {
-  color: var(--ochre);
-  font-weight: 600;
 }
 </style>

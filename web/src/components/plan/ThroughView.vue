@@ -67,7 +67,7 @@ watchEffect(() => {
 <style scoped>
 .through {
   position: relative;
-  background: #2b2a27;
+  background: var(--surround);
   display: grid;
   place-items: center;
   min-height: 0;

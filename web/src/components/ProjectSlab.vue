@@ -1,0 +1,187 @@
+<script setup lang="ts">
+import { ElInput, ElMessageBox } from 'element-plus'
+import { nextTick, ref } from 'vue'
+import { useI18n } from 'vue-i18n'
+import { api, ask, photoUrl, type Project } from '@/api/client'
+import { bytes } from '@/lib/format'
+import { stateOf } from '@/lib/projects'
+
+/** A project on the first page: its best picture, what there is of it and what comes next. */
+const props = defineProps<{ project: Project }>()
+const emit = defineEmits<{ open: []; changed: [] }>()
+const { t } = useI18n()
+const naming = ref<string | null>(null)
+const field = ref<InstanceType<typeof ElInput>>()
+const where = () => ({ params: { path: { project_id: props.project.id } } })
+const made = () =>
+  new Date(props.project.made).toLocaleDateString(undefined, {
+    year: 'numeric',
+    month: 'short',
+    day: 'numeric',
+  })
+
+async function rename() {
+  naming.value = props.project.name
+  await nextTick()
+  field.value?.select()
+}
+async function renamed() {
+  const name = naming.value?.trim()
+  naming.value = null
+  if (!name || name === props.project.name) return
+  await ask(api.PATCH('/api/projects/{project_id}', { ...where(), body: { name } }), true)
+  emit('changed')
+}
+async function remove() {
+  const { name, bytes: size } = props.project
+  try {
+    await ElMessageBox.confirm(t('projects.removeAsk', { name, size: bytes(size) }), { type: 'warning' })
+  } catch {
+    return
+  }
+  try {
+    await ask(api.DELETE('/api/projects/{project_id}', where()), true)
+  } finally {
+    emit('changed')
+  }
+}
+async function free() {
+  await ask(api.DELETE('/api/projects/{project_id}/cache', where()), true)
+  emit('changed')
+}
+</script>
+
+<template>
+  <article class="slab">
+    <a
+      :href="`/projects/${props.project.id}/photos`"
+      tabindex="-1"
+      aria-hidden="true"
+      @click.prevent="emit('open')"
+    >
+      <img
+        v-if="props.project.poster"
+        class="poster"
+        :src="`/api/projects/${props.project.id}/layers/${props.project.poster}/poster`"
+        alt=""
+      />
+      <img
+        v-else-if="props.project.picture"
+        :src="photoUrl(props.project.id, 'thumb', props.project.picture, 480)"
+        alt=""
+      />
+      <svg v-else viewBox="0 0 200 140" class="blank">
+        <ellipse v-for="k in 3" :key="k" cx="100" :cy="104 - 20 * k" :rx="78 - 16 * k" :ry="19 - 4 * k" />
+        <path d="M88 116V62q12-14 24 0v54z" />
+      </svg>
+    </a>
+    <div class="what">
+      <el-input
+        v-if="naming !== null"
+        ref="field"
+        v-model="naming"
+        maxlength="120"
+        :aria-label="t('projects.name')"
+        @keydown.enter="renamed"
+        @keydown.esc="naming = null"
+        @blur="renamed"
+      />
+      <a
+        v-else
+        class="name"
+        :href="`/projects/${props.project.id}/photos`"
+        :title="props.project.name"
+        dir="auto"
+        @click.prevent="emit('open')"
+        >{{ props.project.name }}</a
+      >
+      <span>{{ t(stateOf(props.project), { n: props.project.photos, shots: props.project.planned }) }}</span>
+      <span v-if="props.project.running" class="works">{{ t('projects.running') }}</span>
+      <span class="quiet num">{{ made() }} · {{ bytes(props.project.bytes) }}</span>
+      <span class="acts">
+        <button
+          class="link"
+          :aria-label="t('projects.renameOf', { name: props.project.name })"
+          @click="rename"
+        >
+          {{ t('projects.rename') }}
+        </button>
+        <button
+          v-if="props.project.cache_bytes > 1e6"
+          class="link"
+          :title="t('projects.freeHint')"
+          :aria-label="`${t('projects.free', { size: bytes(props.project.cache_bytes) })}, ${props.project.name}`"
+          @click="free"
+        >
+          {{ t('projects.free', { size: bytes(props.project.cache_bytes) }) }}
+        </button>
+        <button class="link" :aria-label="`${t('projects.remove')} ${props.project.name}`" @click="remove">
+          {{ t('projects.remove') }}
+        </button>
+      </span>
+    </div>
+  </article>
+</template>
+
+<style scoped>
+.slab {
+  background: var(--paper);
+  border: 1px solid var(--joint);
+  border-radius: 4px 9px 6px 10px / 8px 4px 9px 5px;
+  overflow: hidden;
+  display: grid;
+  grid-template-columns: 200px minmax(0, 1fr);
+}
+img,
+.blank {
+  width: 200px;
+  height: 150px;
+  object-fit: cover;
+  display: block;
+  background: var(--stone2);
+}
+.poster {
+  object-fit: contain;
+}
+.blank ellipse {
+  fill: none;
+  stroke: var(--ink2);
+  stroke-dasharray: 3 6;
+  opacity: 0.6;
+}
+.blank path {
+  fill: var(--joint);
+}
+.what {
+  display: flex;
+  flex-direction: column;
+  gap: 3px;
+  padding: 12px 16px 10px;
+  min-width: 0;
+}
+.name {
+  font-size: 16px;
+  font-weight: 600;
+  color: inherit;
+  text-decoration: none;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
+}
+.works {
+  color: var(--ochre);
+  font-weight: 600;
+}
+.acts {
+  margin-top: auto;
+  display: flex;
+  gap: 16px;
+}
+.link {
+  border: 0;
+  background: none;
+  padding: 0;
+  color: var(--lichen-ink);
+  cursor: pointer;
+}
+</style>
