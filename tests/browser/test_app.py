@@ -82,7 +82,7 @@ def test_plan_and_shoot_with_the_rig(page: Page, address: str) -> None:
     # three laps see all of a box by three photos or more; one lap does not see its top
     under = page.locator(".charts b")
     expect(under).to_have_text("0.0 % under three photos")
-    wait_drawn(page, "mesh", 0.01)
+    wait_drawn(page, "mesh", 0.004)
     wait_drawn(page, "cameras", 0.005)
     for label, value in (("Pixels across", "128"), ("Pixels down", "96"), ("Laps", "1")):
         field = page.get_by_label(label, exact=True)

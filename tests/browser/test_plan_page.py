@@ -52,7 +52,7 @@ def test_a_lap_less_covers_less_and_a_shoot_goes_on_after_a_failure(page: Page, 
     assert download.value.path().read_bytes()[:4] == b"glTF"
     printed = page.request.get(f"{address}/api/projects/{project}/plan/shots.pdf")
     assert printed.body()[:5] == b"%PDF-"
-    page.get_by_role("button", name="Other equipment, and failures").click()
+    page.get_by_role("button", name="Other equipment, and faults").click()
     choose(page, "Simulate a fault", "the camera, once")
     page.get_by_role("button", name="Shoot it with the practice rig").click()
     line = page.locator("footer")

@@ -53,10 +53,10 @@ def test_level_by_hand(page: Page, address: str, built: int) -> None:
     page.get_by_role("button", name="Level by hand").click()
     canvas = page.locator("svg.draw").bounding_box()
     assert canvas is not None
-    x, y = canvas["x"] + canvas["width"] / 2, canvas["y"] + canvas["height"] * 0.9
+    x, y = canvas["x"] + canvas["width"] / 2, canvas["y"] + canvas["height"] * 0.55
     page.mouse.move(x, y)
     page.mouse.down()
-    page.mouse.move(x + 20, y - 200, steps=3)
+    page.mouse.move(x + 10, y - 100, steps=3)
     page.mouse.up()
     expect(page.locator(".told")).to_have_text("y -5.711°")
     page.get_by_role("button", name="↻ 1°").click()
@@ -66,7 +66,7 @@ def test_level_by_hand(page: Page, address: str, built: int) -> None:
     layers = api(address, f"/api/projects/{built}/layers")
     assert layers[2]["versions"][1]["settings"]["level"] == [["y", -4.711]]  # type: ignore[index]
     page.locator(".ver", has_text="Cameras 1").get_by_role("button", name="Compare").click()
-    expect(page.get_by_role("separator")).to_be_visible()
+    expect(page.get_by_role("separator", name="Line between the two versions")).to_be_visible()
     page.locator(".ver", has_text="Cameras 1").get_by_role("button", name="Use").click()
     expect(page.locator(".ver", has_text="Cameras 1")).to_contain_text("in use")
 

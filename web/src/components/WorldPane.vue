@@ -78,6 +78,8 @@ function dragLine(e: PointerEvent) {
       class="line"
       :style="{ left: `${line * 100}%` }"
       role="separator"
+      aria-orientation="vertical"
+      :aria-label="t('world.line')"
       @pointerdown="dragLine"
     ></div>
     <div class="views">

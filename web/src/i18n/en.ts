@@ -163,6 +163,7 @@ export const en = {
     plain: 'shaded',
     wire: 'wire',
     glass: 'see-through',
+    line: 'Line between the two versions',
     hint: 'drag turns · right drag shifts · wheel zooms',
     empty: 'Nothing to show yet',
     placed: 'placed',
