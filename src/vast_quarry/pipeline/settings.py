@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from functools import cache
 from typing import Any, Literal
 
 from pydantic import BaseModel
@@ -10,7 +11,7 @@ from pydantic import BaseModel
 from vast_quarry.core.errors import PlainError
 from vast_quarry.pipeline.grades import GRADES, Grade
 from vast_quarry.pipeline.registry import STEPS
-from vast_quarry.pipeline.step import Step
+from vast_quarry.pipeline.step import Step, StepSettings
 
 
 class SettingInfo(BaseModel):
@@ -75,10 +76,15 @@ def _info(name: str, schema: dict[str, Any]) -> SettingInfo | None:
     )  # fmt: skip
 
 
-def settings_of(step: Step) -> list[SettingInfo]:
-    """Settings of a layer that people see, those that matter first."""
-    listed = [_info(n, s) for n, s in step.settings_model.model_json_schema()["properties"].items()]
-    return sorted((s for s in listed if s is not None), key=lambda s: not s.main)
+@cache
+def _listed(model: type[StepSettings]) -> tuple[SettingInfo, ...]:
+    found = [_info(n, s) for n, s in model.model_json_schema()["properties"].items()]
+    return tuple(sorted((s for s in found if s is not None), key=lambda s: not s.main))
+
+
+def settings_of(step: Step) -> tuple[SettingInfo, ...]:
+    """Settings of a layer that people see, those that matter first; worked out once, since pages ask often."""
+    return _listed(step.settings_model)
 
 
 def parsed(text: str) -> tuple[str, dict[str, Any]]:

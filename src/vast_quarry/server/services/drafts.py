@@ -119,9 +119,7 @@ def _params(project: Project, folders: Folders) -> dict[str, Any]:
     return {"on": texture_of(project, folders).number, "edits": project.draft[: project.draft_done]}
 
 
-def make_draft(
-    engine: Engine, folders: Folders, job: Job, reporter: Reporter, cancelled: threading.Event
-) -> TexturedMesh:
+def make_draft(engine: Engine, folders: Folders, job: Job, reporter: Reporter, cancelled: threading.Event) -> None:
     """Do the edits of a job, and write the model for the page. An edit that cannot be done is taken out of the draft.
 
     Raises
@@ -139,7 +137,8 @@ def make_draft(
     if mesh is None or n is None:
         reporter.stage("finish", "Reading the model", 0, len(edits) + 1)
         n, mesh = 0, load_textured(folders.store.folder(version))
-    box = load_solution(folders.store.folder(version_of(folders, "cameras", version.parents.get("cameras")))).box
+    if n < len(edits):
+        box = load_solution(folders.store.folder(version_of(folders, "cameras", version.parents.get("cameras")))).box
     for k in range(n, len(edits)):
         reporter.stage("finish", "Editing", k, len(edits) + 1)
         try:
@@ -164,7 +163,6 @@ def make_draft(
     for old in sorted(folders.cache.glob("draft-*.glb"), key=lambda p: p.stat().st_mtime)[:-FILES]:
         old.unlink(missing_ok=True)
         old.with_suffix(".json").unlink(missing_ok=True)
-    return mesh
 
 
 def _take_out(engine: Engine, project_id: int, edits: Edits) -> None:

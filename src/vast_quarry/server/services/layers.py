@@ -83,10 +83,10 @@ def places_of(folders: Folders) -> dict[str, dict[str, Any]]:
 
 def settings_now(project: Project, layer: str) -> list[SettingOut]:
     """Settings of a layer that people see, those that matter first."""
-    preset = {**GRADES[Grade(project.grade)].get(layer, {})}
+    preset = dict(GRADES[Grade(project.grade)].get(layer, {}))
     if project.plan:
         preset |= presets(saved_plan(project)).get(layer, {})
-    by_hand = _changed(project).get(layer, {})
+    by_hand = project.settings.get(layer, {})
     out = []
     for info in settings_of(step_of(layer)):
         usual = preset.get(info.name, info.default)
