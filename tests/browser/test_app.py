@@ -64,7 +64,7 @@ def test_cut_undo_keep_and_download(page: Page, address: str, built: int, tmp_pa
     expect(page.locator(".bed", has_text="Finish")).to_contain_text("triangles", timeout=180_000)
     page.keyboard.press("9")
     with page.expect_download() as download:
-        page.locator("a.save[data-format=glb]").click()
+        page.locator("button.save[data-format=glb]").click()
     target = tmp_path / "model.glb"
     download.value.save_as(target)
     report = subprocess.run(

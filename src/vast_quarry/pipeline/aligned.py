@@ -8,9 +8,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from vast_quarry.core.align.frame import Standing
+from vast_quarry.core.align.frame import KeepBox, Standing
 from vast_quarry.core.align.incremental import WELL_PLACED, AlignInput
 from vast_quarry.core.align.model import Model
+from vast_quarry.pipeline.figures import BoxFigures, CamerasFigures, LensFigures
 from vast_quarry.pipeline.solution import Solution
 from vast_quarry.pipeline.steps.photos import Photo, PhotoList
 
@@ -68,9 +69,15 @@ def point_colors(
     return (total / np.maximum(count, 1)[:, None] + 0.5).astype(np.uint8)
 
 
+def box_figures(box: KeepBox) -> BoxFigures:
+    """A keep box, as it is told."""
+    return {"low": list(box.low), "high": list(box.high), "turn": box.turn}
+
+
 def figures_of(
     photos: list[Photo], model: Model, solution: Solution, standing: Standing, pairs: list, data: AlignInput
-) -> dict[str, Any]:
+) -> CamerasFigures:
+    """What is told of an alignment."""
     errors = solution.error[np.isfinite(solution.error)]
     return {
         "photos": len(photos),
@@ -87,13 +94,13 @@ def figures_of(
         else None,
         "lenses": _lens_figures(photos, model, solution),
         "upright_by": standing.witness,
-        "keep_box": standing.box.as_dict(),
+        "keep_box": box_figures(standing.box),
     }
 
 
-def _lens_figures(photos: list[Photo], model: Model, solution: Solution) -> list[dict[str, Any]]:
+def _lens_figures(photos: list[Photo], model: Model, solution: Solution) -> list[LensFigures]:
     """Of each lens in use: photos, focal length, where it came from, what was solved and what was held."""
-    out = []
+    out: list[LensFigures] = []
     for g, (lens, words) in enumerate(zip(model.lenses, model.lens_words())):
         rows = [n for n in np.flatnonzero(model.lens_of == g) if solution.states[n] != "loose"]
         if rows:
@@ -104,8 +111,9 @@ def _lens_figures(photos: list[Photo], model: Model, solution: Solution) -> list
                     "focal_px": round(lens.fx, 2),
                     "focal_from": source,
                     "size": [lens.width, lens.height],
+                    "solved": words["solved"],
+                    "held": words["held"],
                 }
-                | words
             )
     return out
 

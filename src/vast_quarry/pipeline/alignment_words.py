@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 
 import numpy as np
 from scipy.sparse import coo_matrix
@@ -12,6 +11,7 @@ from scipy.sparse.csgraph import connected_components
 from vast_quarry.core.align.incremental import AlignInput
 from vast_quarry.core.align.trouble import Cause, Trouble
 from vast_quarry.core.errors import PlainError
+from vast_quarry.pipeline.figures import LensFigures
 from vast_quarry.pipeline.solution import Solution
 from vast_quarry.pipeline.steps.photos import Photo, clean_name
 
@@ -115,7 +115,7 @@ def other_groups(loose: list[int], data: AlignInput, least: int = 3) -> list[lis
 _UNKNOWNS = {"f": "focal length", "cx": "axis", "k1": "k1", "k2": "k2", "k3": "k3", "p1": "decentring"}
 
 
-def lens_sentences(lenses: list[dict[str, Any]], noise: float | None) -> list[str]:
+def lens_sentences(lenses: list[LensFigures], noise: float | None) -> list[str]:
     """What was solved of each lens, what was held because the photos do not say it, and how precisely features lie."""
     out = []
     for lens in lenses:

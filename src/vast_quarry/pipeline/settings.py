@@ -13,6 +13,8 @@ from vast_quarry.pipeline.grades import GRADES, Grade
 from vast_quarry.pipeline.registry import STEPS
 from vast_quarry.pipeline.step import Step, StepSettings
 
+SettingValue = bool | int | float | str | None
+
 
 class SettingInfo(BaseModel):
     """One setting of a layer: enough to draw a form for it."""
@@ -30,7 +32,7 @@ class SettingInfo(BaseModel):
     usual: list[float] | None
     #: what more of it takes
     cost: str
-    default: Any
+    default: SettingValue
     minimum: float | None = None
     maximum: float | None = None
     choices: list[str] | None = None
@@ -116,5 +118,5 @@ def value_in(grade: Grade, layer: str, s: SettingInfo) -> str:
     """A setting's value in a grade."""
     value = GRADES[grade].get(layer, {}).get(s.name, s.default)
     if s.choices and s.labels:
-        return s.labels[s.choices.index(value)]
+        return s.labels[s.choices.index(str(value))]
     return number_in_words(value)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,7 +16,8 @@ from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import link_or_copy, write_arrays, write_json
 from vast_quarry.core.plan.mats import make_mat
 from vast_quarry.core.pose import Similarity
-from vast_quarry.pipeline.aligned import cameras_document
+from vast_quarry.pipeline.aligned import box_figures, cameras_document
+from vast_quarry.pipeline.figures import CamerasFigures
 from vast_quarry.pipeline.solution import load_solution, save_solution, turned
 from vast_quarry.pipeline.step import Context
 from vast_quarry.pipeline.steps.photos import Photo, PhotoList, clean_name
@@ -87,7 +88,7 @@ def aligned_before(context: Context) -> Path | None:
     return None
 
 
-def levelled_again(context: Context, listed: PhotoList, before: Path) -> dict[str, Any]:
+def levelled_again(context: Context, listed: PhotoList, before: Path) -> CamerasFigures:
     context.stage("Levelling", 0, 1)
     as_found = load_solution(before, AS_FOUND if (before / f"{AS_FOUND}.npz").exists() else "solution")
     solution = turned(as_found, context.settings.level) if context.settings.level else as_found
@@ -104,8 +105,9 @@ def levelled_again(context: Context, listed: PhotoList, before: Path) -> dict[st
     found_by = version.figures.get("upright_found_by", version.figures["upright_by"])
     upright = "hand" if context.settings.level else found_by
     context.stage("Levelling", 1, 1)
-    return version.figures | {
-        "keep_box": solution.box.as_dict(), "upright_by": upright, "upright_found_by": found_by,
+    figures = cast(CamerasFigures, version.figures)
+    return {
+        **figures, "keep_box": box_figures(solution.box), "upright_by": upright, "upright_found_by": found_by,
     }  # fmt: skip
 
 

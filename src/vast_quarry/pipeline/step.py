@@ -14,6 +14,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from vast_quarry.core.progress import Cancelled, Progress
 from vast_quarry.pipeline.executors import LazyExecutor
+from vast_quarry.pipeline.figures import Figures
 from vast_quarry.pipeline.forecast import StageClock
 
 
@@ -168,6 +169,6 @@ class Step(Protocol):
     parents: ClassVar[tuple[str, ...]]
     settings_model: ClassVar[type[StepSettings]]
 
-    def run(self, context: Context) -> dict[str, Any]:
+    def run(self, context: Context) -> Figures:
         """Compute into ``context.folder``; returns the figures."""
         ...

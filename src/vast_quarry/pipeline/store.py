@@ -16,7 +16,7 @@ from __future__ import annotations
 import hashlib
 import json
 import os
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
@@ -133,7 +133,7 @@ class Store:
         key: str,
         settings: dict,
         parents: dict[str, int],
-        figures: dict,
+        figures: Mapping[str, Any],
         findings: list[str],
         seconds: float,
         stages: dict[str, float] | None = None,
@@ -156,7 +156,7 @@ class Store:
             sync(inside)
         taken = [int(p.name) for p in (self.root / layer).iterdir() if p.name.isdecimal()]
         version = Version(
-            layer=layer, number=max(taken, default=0) + 1, key=key, settings=settings, parents=parents, figures=figures,
+            layer=layer, number=max(taken, default=0) + 1, key=key, settings=settings, parents=parents, figures=dict(figures),
             findings=findings, seconds=seconds, made=datetime.now(UTC).isoformat(timespec="seconds"),
             stages={k: round(v, 2) for k, v in (stages or {}).items()}, files=files,
         )  # fmt: skip

@@ -23,7 +23,7 @@ from vast_quarry.pipeline.run import Runner
 from vast_quarry.server.database import open_database
 from vast_quarry.server.log import write_log
 from vast_quarry.server.models import Job, Project, now
-from vast_quarry.server.services import drafts, videos
+from vast_quarry.server.services import dispatch, drafts, videos
 from vast_quarry.server.services.folders import folders_of
 from vast_quarry.server.services.jobs import STOPPED, lane_of, next_job, requeue_lost
 from vast_quarry.server.services.judging import judge_project, proposed_out
@@ -158,6 +158,8 @@ def run_job(engine: Engine, data: Path, job: Job) -> None:
             judge_project(folders, reporter, cancelled)
         elif job.kind == "edit":
             drafts.make_draft(engine, folders, job, reporter, cancelled)
+        elif job.kind == "parcel":
+            dispatch.make_parcel(folders, job.params, reporter)
         else:
             raise PlainError(f"There is no job called {job.kind}.")
     except Cancelled:

@@ -11,7 +11,12 @@ type Schemas = components['schemas']
 export type Project = Schemas['ProjectOut']
 export type Layer = Schemas['LayerOut']
 export type Setting = Schemas['SettingOut']
-export type Version = Schemas['VersionOut']
+/** A version; its layer tells which figures it has. */
+export type Version = Layer['versions'][number]
+export type VersionOf<L extends string> = Extract<Version, { layer: L }>
+/** Settings to be changed, of any layer. */
+export type SettingsChange =
+  paths['/api/projects/{project_id}/layers/{layer}/settings']['put']['requestBody']['content']['application/json']
 export type Photo = Schemas['PhotoOut']
 export type Job = Schemas['JobOut']
 export type Scene = Schemas['SceneOut']

@@ -270,11 +270,15 @@ export interface paths {
         };
         /**
          * Parcel
-         * @description A parcel, to be saved.
+         * @description A parcel that was made, to be saved.
          */
         get: operations["parcel_api_projects__project_id__dispatch_parcel_get"];
         put?: never;
-        post?: never;
+        /**
+         * Make
+         * @description Have a parcel made, as a job; nothing when it is there already.
+         */
+        post: operations["make_api_projects__project_id__dispatch_parcel_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1610,6 +1614,18 @@ export interface components {
             files: string[];
         };
         /**
+         * BoxFigures
+         * @description A keep box: its lowest and highest corner before it is turned about the upright, and by how many radians it is.
+         */
+        BoxFigures: {
+            /** High */
+            high?: number[];
+            /** Low */
+            low?: number[];
+            /** Turn */
+            turn?: number;
+        };
+        /**
          * CameraBodyOut
          * @description A camera: crop factor, sensor in mm; of a phone's class also its lens.
          */
@@ -1651,6 +1667,71 @@ export interface components {
             ties: number;
             /** Width */
             width: number;
+        };
+        /**
+         * CamerasFigures
+         * @description Cameras.
+         */
+        CamerasFigures: {
+            /** Feature Noise Px */
+            feature_noise_px?: number | null;
+            keep_box?: components["schemas"]["BoxFigures"];
+            /** Lenses */
+            lenses?: components["schemas"]["LensFigures"][];
+            /** Loose */
+            loose?: number;
+            /** Mat Corners */
+            mat_corners?: number;
+            /** Mat Residual Mm */
+            mat_residual_mm?: number;
+            /** Observations */
+            observations?: number;
+            /** Pairs Tried */
+            pairs_tried?: number;
+            /** Pairs Verified */
+            pairs_verified?: number;
+            /** Photos */
+            photos?: number;
+            /** Placed */
+            placed?: number;
+            /** Points */
+            points?: number;
+            /** Reprojection Error Px */
+            reprojection_error_px?: number | null;
+            /** Upright By */
+            upright_by?: string;
+            /** Upright Found By */
+            upright_found_by?: string;
+            /** Weak */
+            weak?: number;
+        };
+        /**
+         * CamerasVersion
+         * @description A version of Cameras.
+         */
+        CamerasVersion: {
+            figures: components["schemas"]["CamerasFigures"];
+            /** Findings */
+            findings: string[];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            layer: "cameras";
+            /** Made */
+            made: string;
+            /** Number */
+            number: number;
+            /** Parents */
+            parents: {
+                [key: string]: number;
+            };
+            /** Seconds */
+            seconds: number;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
         };
         /**
          * ChoiceIn
@@ -1876,6 +1957,56 @@ export interface components {
             times: number;
         };
         /**
+         * FinishFigures
+         * @description Finish: of a model that was textured again, those of its texture too.
+         */
+        FinishFigures: {
+            /** Atlas */
+            atlas?: number;
+            /** Atlas Fill Percent */
+            atlas_fill_percent?: number;
+            /** Edits */
+            edits?: number;
+            /** Gain Spread Percent */
+            gain_spread_percent?: number;
+            /** Open Edges */
+            open_edges?: number;
+            /** Texels Per Photo Pixel */
+            texels_per_photo_pixel?: number;
+            /** Triangles */
+            triangles?: number;
+            /** Unseen Percent */
+            unseen_percent?: number;
+        };
+        /**
+         * FinishVersion
+         * @description A version of Finish.
+         */
+        FinishVersion: {
+            figures: components["schemas"]["FinishFigures"];
+            /** Findings */
+            findings: string[];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            layer: "finish";
+            /** Made */
+            made: string;
+            /** Number */
+            number: number;
+            /** Parents */
+            parents: {
+                [key: string]: number;
+            };
+            /** Seconds */
+            seconds: number;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+        };
+        /**
          * FromPath
          * @description A folder on this machine.
          */
@@ -1983,7 +2114,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "run" | "shoot" | "look" | "frames" | "judge" | "edit";
+            kind: "run" | "shoot" | "look" | "frames" | "judge" | "edit" | "parcel";
             /** Layer */
             layer: string;
             /** Log */
@@ -2060,20 +2191,44 @@ export interface components {
          * @description A layer's state.
          */
         LayerOut: {
-            /** Layer */
-            layer: string;
+            /**
+             * Layer
+             * @enum {string}
+             */
+            layer: "photos" | "masks" | "cameras" | "points" | "surface" | "texture" | "finish";
             /** Number */
             number: number | null;
             /** Settings */
             settings: components["schemas"]["SettingOut"][];
-            /** State */
-            state: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "empty" | "out of date" | "ready";
             /** Takes */
             takes: string[];
             /** Title */
             title: string;
             /** Versions */
-            versions: components["schemas"]["VersionOut"][];
+            versions: (components["schemas"]["PhotosVersion"] | components["schemas"]["MasksVersion"] | components["schemas"]["CamerasVersion"] | components["schemas"]["PointsVersion"] | components["schemas"]["SurfaceVersion"] | components["schemas"]["TextureVersion"] | components["schemas"]["FinishVersion"])[];
+        };
+        /**
+         * LensFigures
+         * @description One lens of an alignment: its photos, what was solved and what was held.
+         */
+        LensFigures: {
+            /** Focal From */
+            focal_from?: string | null;
+            /** Focal Px */
+            focal_px?: number;
+            /** Held */
+            held?: string[];
+            /** Photos */
+            photos?: number;
+            /** Size */
+            size?: number[];
+            /** Solved */
+            solved?: string[];
         };
         /**
          * LensOut
@@ -2151,6 +2306,44 @@ export interface components {
             kind: "main-body";
         };
         /**
+         * MasksFigures
+         * @description Masks.
+         */
+        MasksFigures: {
+            /** Kept Percent */
+            kept_percent?: number | null;
+            /** Masked */
+            masked?: number;
+        };
+        /**
+         * MasksVersion
+         * @description A version of Masks.
+         */
+        MasksVersion: {
+            figures: components["schemas"]["MasksFigures"];
+            /** Findings */
+            findings: string[];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            layer: "masks";
+            /** Made */
+            made: string;
+            /** Number */
+            number: number;
+            /** Parents */
+            parents: {
+                [key: string]: number;
+            };
+            /** Seconds */
+            seconds: number;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+        };
+        /**
          * MendOut
          * @description Further shots, what each brings to three photos (share of the surface), and the plan with them.
          */
@@ -2179,22 +2372,55 @@ export interface components {
             ];
         };
         /**
+         * ParcelIn
+         * @description What to hand out.
+         */
+        ParcelIn: {
+            /**
+             * Format
+             * @default glb
+             * @enum {string}
+             */
+            format: "glb" | "obj" | "ply" | "stl";
+            /**
+             * Unit
+             * @default m
+             * @enum {string}
+             */
+            unit: "m" | "cm" | "mm";
+            /**
+             * Up
+             * @default y
+             * @enum {string}
+             */
+            up: "y" | "z";
+        };
+        /**
          * ParcelOut
          * @description A kind of parcel with what its importers expect and how large it will be.
          */
         ParcelOut: {
             /** Bytes */
             bytes: number;
-            /** Format */
-            format: string;
+            /**
+             * Format
+             * @enum {string}
+             */
+            format: "glb" | "obj" | "ply" | "stl";
             /** Textured */
             textured: boolean;
             /** Title */
             title: string;
-            /** Unit */
-            unit: string;
-            /** Up */
-            up: string;
+            /**
+             * Unit
+             * @enum {string}
+             */
+            unit: "m" | "cm" | "mm";
+            /**
+             * Up
+             * @enum {string}
+             */
+            up: "y" | "z";
         };
         /**
          * PatchesOut
@@ -2262,6 +2488,48 @@ export interface components {
             taken: string | null;
             /** Width */
             width: number | null;
+        };
+        /**
+         * PhotosFigures
+         * @description Photos.
+         */
+        PhotosFigures: {
+            /** Focal Guessed */
+            focal_guessed?: number;
+            /** Megapixels */
+            megapixels?: number;
+            /** Photos */
+            photos?: number;
+            /** Usable */
+            usable?: number;
+        };
+        /**
+         * PhotosVersion
+         * @description A version of Photos.
+         */
+        PhotosVersion: {
+            figures: components["schemas"]["PhotosFigures"];
+            /** Findings */
+            findings: string[];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            layer: "photos";
+            /** Made */
+            made: string;
+            /** Number */
+            number: number;
+            /** Parents */
+            parents: {
+                [key: string]: number;
+            };
+            /** Seconds */
+            seconds: number;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
         };
         /**
          * PlanFile
@@ -2643,6 +2911,48 @@ export interface components {
             whole_subject_sharp: boolean;
         };
         /**
+         * PointsFigures
+         * @description Points.
+         */
+        PointsFigures: {
+            /** Depth Maps */
+            depth_maps?: number;
+            /** Gsd */
+            gsd?: number;
+            /** Points */
+            points?: number;
+            /** Views Median */
+            views_median?: number;
+        };
+        /**
+         * PointsVersion
+         * @description A version of Points.
+         */
+        PointsVersion: {
+            figures: components["schemas"]["PointsFigures"];
+            /** Findings */
+            findings: string[];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            layer: "points";
+            /** Made */
+            made: string;
+            /** Number */
+            number: number;
+            /** Parents */
+            parents: {
+                [key: string]: number;
+            };
+            /** Seconds */
+            seconds: number;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+        };
+        /**
          * Preset
          * @description Settings that are kept under a name.
          */
@@ -2728,7 +3038,7 @@ export interface components {
             /** Cost */
             cost: string;
             /** Default */
-            default: unknown;
+            default: boolean | number | string | null;
             /** Description */
             description: string;
             /**
@@ -2754,7 +3064,7 @@ export interface components {
              */
             possible: string;
             /** Preset */
-            preset: unknown;
+            preset: boolean | number | string | null;
             /** Title */
             title: string;
             /** Unit */
@@ -2762,7 +3072,7 @@ export interface components {
             /** Usual */
             usual: number[] | null;
             /** Value */
-            value: unknown;
+            value: boolean | number | string | null;
         };
         /**
          * ShootIn
@@ -2817,6 +3127,96 @@ export interface components {
             role: string;
             /** Rotation */
             rotation: number[][];
+        };
+        /**
+         * SurfaceFigures
+         * @description Surface.
+         */
+        SurfaceFigures: {
+            /** Octree Depth */
+            octree_depth?: number;
+            /** Open Edges */
+            open_edges?: number;
+            /** Size */
+            size?: number[];
+            /** Triangles */
+            triangles?: number;
+            /** Triangles Before Decimation */
+            triangles_before_decimation?: number;
+            /** Vertices */
+            vertices?: number;
+        };
+        /**
+         * SurfaceVersion
+         * @description A version of Surface.
+         */
+        SurfaceVersion: {
+            figures: components["schemas"]["SurfaceFigures"];
+            /** Findings */
+            findings: string[];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            layer: "surface";
+            /** Made */
+            made: string;
+            /** Number */
+            number: number;
+            /** Parents */
+            parents: {
+                [key: string]: number;
+            };
+            /** Seconds */
+            seconds: number;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+        };
+        /**
+         * TextureFigures
+         * @description Texture.
+         */
+        TextureFigures: {
+            /** Atlas */
+            atlas?: number;
+            /** Atlas Fill Percent */
+            atlas_fill_percent?: number;
+            /** Gain Spread Percent */
+            gain_spread_percent?: number;
+            /** Texels Per Photo Pixel */
+            texels_per_photo_pixel?: number;
+            /** Unseen Percent */
+            unseen_percent?: number;
+        };
+        /**
+         * TextureVersion
+         * @description A version of Texture.
+         */
+        TextureVersion: {
+            figures: components["schemas"]["TextureFigures"];
+            /** Findings */
+            findings: string[];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            layer: "texture";
+            /** Made */
+            made: string;
+            /** Number */
+            number: number;
+            /** Parents */
+            parents: {
+                [key: string]: number;
+            };
+            /** Seconds */
+            seconds: number;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
         };
         /**
          * ToneIn
@@ -2927,32 +3327,6 @@ export interface components {
             msg: string;
             /** Error Type */
             type: string;
-        };
-        /**
-         * VersionOut
-         * @description A version, as told to the page.
-         */
-        VersionOut: {
-            /** Figures */
-            figures: {
-                [key: string]: unknown;
-            };
-            /** Findings */
-            findings: string[];
-            /** Made */
-            made: string;
-            /** Number */
-            number: number;
-            /** Parents */
-            parents: {
-                [key: string]: number;
-            };
-            /** Seconds */
-            seconds: number;
-            /** Settings */
-            settings: {
-                [key: string]: unknown;
-            };
         };
         /**
          * VideoOut
@@ -3454,10 +3828,9 @@ export interface operations {
     parcel_api_projects__project_id__dispatch_parcel_get: {
         parameters: {
             query?: {
-                format?: string;
-                up?: string;
-                unit?: string;
-                layer?: string;
+                format?: "glb" | "obj" | "ply" | "stl";
+                up?: "y" | "z";
+                unit?: "m" | "cm" | "mm";
             };
             header?: never;
             path: {
@@ -3473,6 +3846,41 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    make_api_projects__project_id__dispatch_parcel_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ParcelIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"] | null;
+                };
             };
             /** @description Validation Error */
             422: {
@@ -4075,7 +4483,248 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": {
-                    [key: string]: unknown;
+                    /**
+                     * Falloff
+                     * @description Stops by r^2, r^4, r^6 that lenses take from the corners (r = 1), by path
+                     */
+                    falloff?: {
+                        [key: string]: [
+                            number,
+                            number,
+                            number
+                        ];
+                    };
+                    /**
+                     * Falloff From
+                     * @description Where the falloff comes from
+                     * @enum {string}
+                     */
+                    falloff_from?: "nothing" | "database" | "photos";
+                    /**
+                     * Focal length where photos do not say
+                     * @description For photos without one in their data, as it would be on a 35 mm camera. Empty: it is guessed, then solved.
+                     */
+                    focal_as_35_mm?: number | null;
+                    /**
+                     * Folder
+                     * @description Folder that holds the photos
+                     */
+                    folder?: string;
+                    /**
+                     * Frames
+                     * @description Folder with frames of videos that lie among the photos
+                     */
+                    frames?: string | null;
+                    /**
+                     * Gains
+                     * @description Stops that red, green and blue of photos are made brighter by, by path
+                     */
+                    gains?: {
+                        [key: string]: [
+                            number,
+                            number,
+                            number
+                        ];
+                    };
+                    /**
+                     * Judged Out
+                     * @description The same for photos that judging proposes to leave out, where nobody has decided
+                     */
+                    judged_out?: string[];
+                    /**
+                     * Leave Out
+                     * @description Photos not to be used, by their paths below the folder
+                     */
+                    leave_out?: string[];
+                } | {
+                    /**
+                     * Use the photos' own transparency
+                     * @description Transparent parts of photos are left out.
+                     */
+                    alpha?: boolean;
+                    /**
+                     * Folder
+                     * @description Folder with masks named STEM.png; white is kept
+                     */
+                    folder?: string | null;
+                    /**
+                     * Key Colors
+                     * @description Backdrop colours to key out (red, green, blue)
+                     */
+                    key_colors?: [
+                        number,
+                        number,
+                        number
+                    ][];
+                    /**
+                     * Backdrop colour tolerance
+                     * @description How far a colour may differ from a backdrop colour that was picked, and still be left out.
+                     */
+                    tolerance?: number;
+                } | {
+                    /**
+                     * Features per photo, at most
+                     * @description More help where the subject has little texture or is small in the photo.
+                     */
+                    features?: number;
+                    /**
+                     * Features only inside masks
+                     * @description What masks leave out does not help to align either.
+                     */
+                    features_obey_masks?: boolean;
+                    /**
+                     * Stand the model on the ground
+                     * @description A ground plane is looked for, and becomes height 0.
+                     */
+                    ground?: boolean;
+                    /**
+                     * Longest side for features
+                     * @description Photos with a longer side are made smaller before features are sought.
+                     */
+                    largest_side?: number;
+                    /**
+                     * Level
+                     * @description Turns by hand about axes of the world, in order (degrees)
+                     */
+                    level?: [
+                        "x" | "y" | "z",
+                        number
+                    ][];
+                    /**
+                     * Lift contrast in flat areas
+                     * @description Contrast is evened out in small fields before features are sought: for dark stone and faint paint.
+                     */
+                    local_contrast?: boolean;
+                    /**
+                     * Marker mat in the photos
+                     * @description A printed mat that stands in the photos gives scale and level.
+                     */
+                    mat?: string;
+                    /**
+                     * Mat Markers
+                     * @description Corners in mm of the markers of an own mat, by number
+                     */
+                    mat_markers?: {
+                        [key: string]: [
+                            number,
+                            number
+                        ][];
+                    } | null;
+                    /**
+                     * Match each photo with up to
+                     * @description The photos that look most alike are matched; more help where laps hang together by few photos.
+                     */
+                    partners?: number;
+                    /**
+                     * Photo size for features
+                     * @description Features are sought in the photo made smaller to this share of its sides.
+                     */
+                    photo_scale?: number;
+                    /**
+                     * Keep the whole place
+                     * @description Keep all that was photographed instead of the subject in the middle: for rooms, walls, sites.
+                     */
+                    place?: boolean;
+                    /**
+                     * Match strictness (lower is stricter)
+                     * @description How clearly a match has to beat the next best one: its distance over that one's.
+                     */
+                    ratio?: number;
+                } | {
+                    /**
+                     * Box
+                     * @description Keep box set by hand instead of the suggested one
+                     */
+                    box?: {
+                        [key: string]: unknown;
+                    } | null;
+                    /**
+                     * Ground around the subject
+                     * @description Whether points of the ground are wanted in the cloud and the mesh.
+                     */
+                    ground?: string;
+                    /**
+                     * Best neighbours per pixel
+                     * @description Of the neighbours, as many as count at each pixel: fewer cope better with what hides the subject.
+                     */
+                    keep?: number;
+                    /**
+                     * Longest side of depth maps
+                     * @description Depth maps are made no longer than this.
+                     */
+                    largest_side?: number;
+                    /**
+                     * Photos that must agree
+                     * @description A point is kept when so many photos see it at one place: more removes noise, and thin parts too.
+                     */
+                    least_views?: number;
+                    /**
+                     * Photo size for depth maps
+                     * @description Depth is looked for in the photo made smaller to this share of its sides.
+                     */
+                    photo_scale?: number;
+                    /**
+                     * Neighbours per depth map
+                     * @description Photos beside it that help to find the depth of a photo.
+                     */
+                    sources?: number;
+                    /**
+                     * Sweeps
+                     * @description Sweeps from the finest level to the coarsest
+                     */
+                    sweeps?: number[];
+                } | {
+                    /**
+                     * Finest detail
+                     * @description Smallest step of the surface: less shows finer detail, and more of the noise.
+                     */
+                    cell?: number;
+                    /**
+                     * Close the surface
+                     * @description Close it where nothing was seen, and at the bottom: solid, as for printing.
+                     */
+                    closed?: boolean;
+                    /**
+                     * Triangles, at most
+                     * @description A mesh with more is made simpler where it is flat.
+                     */
+                    faces?: number;
+                    /**
+                     * Trim farther than
+                     * @description Surface farther than this from any point was not seen, and is trimmed off.
+                     */
+                    reach?: number;
+                } | {
+                    /**
+                     * Even out brightness and colour
+                     * @description Exposure and white balance are pulled together across photos.
+                     */
+                    even_out?: boolean;
+                    /**
+                     * Largest texture
+                     * @description The texture gets as large as the photos' detail needs, and no larger than this.
+                     */
+                    largest?: number;
+                    /**
+                     * Longest side for colour
+                     * @description Photos with a longer side are made smaller before colours are taken.
+                     */
+                    largest_side?: number;
+                    /**
+                     * Photo size for colour
+                     * @description Photos are made smaller to this share of their sides before colours are taken.
+                     */
+                    photo_scale?: number;
+                    /**
+                     * JPEG quality
+                     * @description How little of the texture is lost when it is saved.
+                     */
+                    quality?: number;
+                    /**
+                     * Texels per photo pixel
+                     * @description Texture pixels along a line for each pixel of the photos: more than 1 keeps what lies between pixels.
+                     */
+                    texels_per_pixel?: number;
                 };
             };
         };

@@ -88,7 +88,7 @@ async function applyLevel(steps: LevelStep[]) {
   await project.run('cameras')
 }
 async function applyBox(box: Box | null) {
-  await project.change('points', { box })
+  await project.change('points', { box: box && { ...box } })
   hand.value = null
   if (!box) await again()
 }

@@ -1,16 +1,20 @@
 <script setup lang="ts">
 import { computed, onMounted, reactive, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { api, ask, type Parcel } from '@/api/client'
+import { api, ask, tell, type Parcel } from '@/api/client'
 import WorldPane from '@/components/WorldPane.vue'
 import { bytes } from '@/lib/format'
+import { download } from '@/lib/download'
+import { useJobs } from '@/stores/jobs'
 import { useProject } from '@/stores/project'
 import type { World } from '@/world/World'
 
 const { t } = useI18n()
 const project = useProject()
+const jobs = useJobs()
 const parcels = ref<Parcel[]>([])
-const choice = reactive<Record<string, { up: string; unit: string }>>({})
+const choice = reactive<Record<string, Pick<Parcel, 'up' | 'unit'>>>({})
+const making = ref<string | null>(null)
 let world: World | null = null
 const layer = computed(() =>
   project.version('finish') ? 'finish' : project.version('texture') ? 'texture' : null,
@@ -21,8 +25,23 @@ onMounted(async () => {
   parcels.value = await ask(api.GET('/api/projects/{project_id}/dispatch', project.path))
   for (const p of parcels.value) choice[p.format] = { up: p.up, unit: p.unit }
 })
-const href = (p: Parcel) =>
-  `/api/projects/${project.id}/dispatch/parcel?format=${p.format}&up=${choice[p.format].up}&unit=${choice[p.format].unit}`
+/** Have the file made where it is not there yet, then save it. */
+async function save(p: Parcel) {
+  making.value = p.format
+  try {
+    const wanted = { format: p.format, ...choice[p.format] }
+    const job = await ask(
+      api.POST('/api/projects/{project_id}/dispatch/parcel', { ...project.path, body: wanted }),
+      true,
+    )
+    const made = job ? await jobs.over(job.id) : null
+    if (made?.state === 'failed') tell(made.message)
+    else if (made?.state !== 'cancelled')
+      download(`/api/projects/${project.id}/dispatch/parcel?${new URLSearchParams(wanted)}`, '')
+  } finally {
+    making.value = null
+  }
+}
 async function ready(w: World) {
   world = w
   if (!layer.value) return
@@ -31,10 +50,7 @@ async function ready(w: World) {
   w.home()
 }
 function still() {
-  const a = document.createElement('a')
-  a.href = world!.picture()
-  a.download = `${project.project?.name ?? 'view'}.png`
-  a.click()
+  download(world!.picture(), `${project.project?.name ?? 'view'}.png`)
 }
 </script>
 
@@ -55,7 +71,7 @@ function still() {
             <span>{{ t('dispatch.up') }}</span>
             <span class="seg"
               ><button
-                v-for="u in ['y', 'z']"
+                v-for="u in ['y', 'z'] as const"
                 :key="u"
                 :aria-pressed="choice[p.format].up === u"
                 @click="choice[p.format].up = u"
@@ -66,7 +82,7 @@ function still() {
             <span>{{ t('dispatch.unit') }}</span>
             <span class="seg"
               ><button
-                v-for="u in ['m', 'cm', 'mm']"
+                v-for="u in ['m', 'cm', 'mm'] as const"
                 :key="u"
                 :aria-pressed="choice[p.format].unit === u"
                 @click="choice[p.format].unit = u"
@@ -74,7 +90,15 @@ function still() {
                 {{ u }}
               </button></span
             >
-            <a class="save" :href="href(p)" :data-format="p.format" download>{{ t('dispatch.get') }}</a>
+            <button
+              class="save"
+              :data-format="p.format"
+              :disabled="making !== null"
+              :aria-busy="making === p.format"
+              @click="save(p)"
+            >
+              {{ t(making === p.format ? 'dispatch.making' : 'dispatch.get') }}
+            </button>
           </div>
         </article>
         <div class="pairs">
@@ -122,8 +146,8 @@ header {
   background: var(--ochre);
   color: var(--on-ochre);
   padding: 4px 16px;
+  border: 0;
   border-radius: 5px;
-  text-decoration: none;
   font-weight: 600;
 }
 .pairs {

@@ -34,7 +34,7 @@ async function pick(x: number, y: number) {
   )
   color.value = answer.rgb as [number, number, number]
 }
-const apply = async (colors: number[][]) => {
+const apply = async (colors: [number, number, number][]) => {
   await project.change('masks', { key_colors: colors, tolerance: tolerance.value })
   await project.run('masks')
   color.value = null

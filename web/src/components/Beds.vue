@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import { useI18n } from 'vue-i18n'
+import type { Version } from '@/api/client'
 import { count } from '@/lib/format'
 import { useJobs } from '@/stores/jobs'
 import { useProject } from '@/stores/project'
@@ -13,7 +14,7 @@ const jobs = useJobs()
 const NAMES = ['plan', 'photos', 'masks', 'cameras', 'points', 'surface', 'texture', 'finish', 'dispatch']
 
 function figure(name: string): string {
-  const f = (project.version(name)?.figures ?? {}) as Record<string, number>
+  const version: Version | null = project.version(name)
   if (name === 'plan') return project.planned ? t('figure.plan', { n: project.planned }) : t('state.empty')
   if (name === 'photos') {
     const all = project.photos.length
@@ -21,12 +22,23 @@ function figure(name: string): string {
     return all ? t('figure.photos', { kept, out: all - kept }) : t('state.empty')
   }
   if (name === 'dispatch') return project.version('texture') ? t('figure.dispatch') : t('figure.nodispatch')
-  if (!project.version(name)) return t('state.empty')
-  if (name === 'masks') return f.masked ? t('figure.masks', { n: f.masked }) : t('figure.nomasks')
-  if (name === 'cameras') return t('figure.cameras', { placed: f.placed + f.weak, all: f.photos })
-  if (name === 'points') return t('figure.points', { n: count(f.points) })
-  if (name === 'texture') return t('figure.texture', { size: f.atlas })
-  return t(`figure.${name}`, { n: count(f.triangles) })
+  switch (version?.layer) {
+    case 'masks':
+      return version.figures.masked ? t('figure.masks', { n: version.figures.masked }) : t('figure.nomasks')
+    case 'cameras': {
+      const { placed = 0, weak = 0, photos = 0 } = version.figures
+      return t('figure.cameras', { placed: placed + weak, all: photos })
+    }
+    case 'points':
+      return t('figure.points', { n: count(version.figures.points ?? 0) })
+    case 'texture':
+      return t('figure.texture', { size: version.figures.atlas })
+    case 'surface':
+    case 'finish':
+      return t(`figure.${name}`, { n: count(version.figures.triangles ?? 0) })
+    default:
+      return t('state.empty')
+  }
 }
 
 const beds = computed(() =>

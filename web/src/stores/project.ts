@@ -1,6 +1,14 @@
 import { defineStore } from 'pinia'
 import { computed, ref, shallowRef } from 'vue'
-import { api, ask, type Layer, type Photo, type Project } from '@/api/client'
+import {
+  api,
+  ask,
+  type Layer,
+  type Photo,
+  type Project,
+  type SettingsChange,
+  type VersionOf,
+} from '@/api/client'
 
 export const PARTS = ['layers', 'project', 'photos'] as const
 export type Part = (typeof PARTS)[number]
@@ -33,9 +41,9 @@ export const useProject = defineStore('project', () => {
 
   const path = computed(() => ({ params: { path: { project_id: id.value } } }))
   const layer = (name: string) => layers.value.find((l) => l.layer === name)
-  const version = (name: string) => {
+  function version<L extends string>(name: L): VersionOf<L> | null {
     const l = layer(name)
-    return l?.versions.find((v) => v.number === l.number) ?? null
+    return (l?.versions.find((v) => v.number === l.number) as VersionOf<L> | undefined) ?? null
   }
 
   /** Shape of the selected photo, or of the first: width over height. */
@@ -93,7 +101,7 @@ export const useProject = defineStore('project', () => {
     await refresh()
   }
 
-  async function change(name: string, values: Record<string, unknown>) {
+  async function change(name: string, values: SettingsChange) {
     await ask(
       api.PUT('/api/projects/{project_id}/layers/{layer}/settings', {
         params: { path: { project_id: id.value, layer: name } },

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, ClassVar, Literal
+from typing import ClassVar, Literal
 
 from pydantic import Field
 
@@ -11,6 +11,7 @@ from vast_quarry.core.align.trouble import Trouble
 from vast_quarry.core.formats.atomic import write_json
 from vast_quarry.pipeline.aligned import as_solution, cameras_document, figures_of
 from vast_quarry.pipeline.alignment_words import findings, lens_sentences, told
+from vast_quarry.pipeline.figures import CamerasFigures
 from vast_quarry.pipeline.joining import find_features, match_all, mirrored, pairs_to_match, still_backdrop
 from vast_quarry.pipeline.solution import save_solution, turned
 from vast_quarry.pipeline.standing import AS_FOUND, Live, aligned_before, levelled_again, mat_over, stand
@@ -91,7 +92,7 @@ class CamerasStep:
     parents: ClassVar[tuple[str, ...]] = ("photos", "masks")
     settings_model: ClassVar[type[StepSettings]] = CamerasSettings
 
-    def run(self, context: Context) -> dict[str, Any]:
+    def run(self, context: Context) -> CamerasFigures:
         """Write ``solution.npz`` and ``cameras.json``."""
         listed = read_photo_list(context.parents["photos"])
         photos = listed.usable
@@ -123,9 +124,8 @@ class CamerasStep:
         figures = figures_of(photos, model, solution, standing, pairs, data)
         for sentence in lens_sentences(figures["lenses"], figures["feature_noise_px"]):
             context.found(sentence)
-        found_by: dict[str, Any] = (
-            {"upright_by": "hand", "upright_found_by": standing.witness} if context.settings.level else {}
-        )
+        if context.settings.level:
+            figures |= {"upright_by": "hand", "upright_found_by": standing.witness}
         if laid is not None:
-            found_by |= {"mat_corners": laid.corners, "mat_residual_mm": round(laid.residual_mm, 4)}
-        return figures | found_by
+            figures |= {"mat_corners": laid.corners, "mat_residual_mm": round(laid.residual_mm, 4)}
+        return figures

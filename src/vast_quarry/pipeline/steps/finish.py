@@ -12,6 +12,7 @@ from vast_quarry.core.finish.edits import TexturedMesh, apply_edit, welded
 from vast_quarry.core.formats.atomic import atomic_write, write_arrays
 from vast_quarry.core.surface.mesh import edge_faces, vertex_normals
 from vast_quarry.pipeline.edits import Edit
+from vast_quarry.pipeline.figures import FinishFigures
 from vast_quarry.pipeline.solution import load_solution
 from vast_quarry.pipeline.step import Context, StepSettings
 from vast_quarry.pipeline.steps.texture import TextureSettings, texture_bytes, texture_mesh
@@ -43,7 +44,7 @@ class FinishStep:
     parents: ClassVar[tuple[str, ...]] = ("photos", "masks", "cameras", "texture")
     settings_model: ClassVar[type[StepSettings]] = FinishSettings
 
-    def run(self, context: Context) -> dict[str, Any]:
+    def run(self, context: Context) -> FinishFigures:
         """Write ``model.npz`` and ``texture.jpg``."""
         settings: FinishSettings = context.settings
         solution = load_solution(context.parents["cameras"])
@@ -52,7 +53,7 @@ class FinishStep:
             context.stage("Editing", n, len(settings.edits))
             mesh = apply_edit(mesh, edit.model_dump(), solution.box)
         plain_v, plain_f = welded(mesh)
-        figures: dict[str, Any] = {"triangles": len(mesh.faces), "edits": len(settings.edits)}
+        figures: FinishFigures = {"triangles": len(mesh.faces), "edits": len(settings.edits)}
         if mesh.retexture:
             figures |= texture_mesh(context, TextureSettings(), solution, plain_v, plain_f)
         else:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any, ClassVar
+from typing import ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,6 +15,7 @@ from vast_quarry.core.formats.atomic import atomic_write
 from vast_quarry.core.mask.files import mask_path, read_mask
 from vast_quarry.core.mask.keying import key_out
 from vast_quarry.core.photo.reading import load_alpha, load_rgb
+from vast_quarry.pipeline.figures import MasksFigures
 from vast_quarry.pipeline.step import Context, StepSettings, setting
 from vast_quarry.pipeline.steps.photos import clean_name, read_photo_list
 
@@ -83,7 +84,7 @@ class MasksStep:
     parents: ClassVar[tuple[str, ...]] = ("photos",)
     settings_model: ClassVar[type[StepSettings]] = MasksSettings
 
-    def run(self, context: Context) -> dict[str, Any]:
+    def run(self, context: Context) -> MasksFigures:
         """Write ``masks/NNNNN.png`` for every photo that has a mask."""
         settings: MasksSettings = context.settings
         listed = read_photo_list(context.parents["photos"])

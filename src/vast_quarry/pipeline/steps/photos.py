@@ -19,6 +19,7 @@ from vast_quarry.core.photo.reading import find_photos, load_rgb, read_facts, sh
 from vast_quarry.core.photo.tone import Tone
 from vast_quarry.core.plan.optics import focal_pixels
 from vast_quarry.pipeline.apart import apart
+from vast_quarry.pipeline.figures import PhotosFigures
 from vast_quarry.pipeline.step import Context, StepSettings, setting
 
 #: time in which at least one photo is read, before they are read one by one (s); a large one takes a few
@@ -235,7 +236,7 @@ class PhotosStep:
     parents: ClassVar[tuple[str, ...]] = ()
     settings_model: ClassVar[type[StepSettings]] = PhotosSettings
 
-    def run(self, context: Context) -> dict[str, Any]:
+    def run(self, context: Context) -> PhotosFigures:
         """Write ``photos.json``."""
         settings: PhotosSettings = context.settings
         folder = Path(settings.folder)

@@ -14,6 +14,7 @@ from vast_quarry.core.dense.fusion import Cloud, merged
 from vast_quarry.core.dense.views import choose_sources
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import write_arrays
+from vast_quarry.pipeline.figures import PointsFigures
 from vast_quarry.pipeline.solution import Solution, load_solution, save_solution
 from vast_quarry.pipeline.step import Context, StepSettings, setting
 from vast_quarry.pipeline.steps.masks import mask_file
@@ -95,7 +96,7 @@ class PointsStep:
     parents: ClassVar[tuple[str, ...]] = ("photos", "masks", "cameras")
     settings_model: ClassVar[type[StepSettings]] = PointsSettings
 
-    def run(self, context: Context) -> dict[str, Any]:
+    def run(self, context: Context) -> PointsFigures:
         """Write ``cloud.npz`` and the depth maps."""
         settings: PointsSettings = context.settings
         solution = load_solution(context.parents["cameras"])

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any, ClassVar
+from typing import ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,6 +16,7 @@ from vast_quarry.core.surface.decimate import decimate
 from vast_quarry.core.surface.holes import close_holes
 from vast_quarry.core.surface.mesh import edge_faces, face_normals, main_body
 from vast_quarry.core.surface.poisson import median_spacing, poisson_depth, poisson_surface, trimmed
+from vast_quarry.pipeline.figures import SurfaceFigures
 from vast_quarry.pipeline.solution import load_solution
 from vast_quarry.pipeline.step import Context, StepSettings, setting
 from vast_quarry.pipeline.steps.points import load_cloud
@@ -79,7 +80,7 @@ class SurfaceStep:
     parents: ClassVar[tuple[str, ...]] = ("points",)
     settings_model: ClassVar[type[StepSettings]] = SurfaceSettings
 
-    def run(self, context: Context) -> dict[str, Any]:
+    def run(self, context: Context) -> SurfaceFigures:
         """Write ``mesh.npz``."""
         settings: SurfaceSettings = context.settings
         cloud = load_cloud(context.parents["points"])

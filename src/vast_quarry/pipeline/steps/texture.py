@@ -5,7 +5,7 @@ from __future__ import annotations
 import io
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any, ClassVar
+from typing import ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,6 +20,7 @@ from vast_quarry.core.surface.mesh import face_areas, vertex_normals
 from vast_quarry.core.texture.charts import make_charts
 from vast_quarry.core.texture.coloring import ColorSum, PhotoView, even_gains, prepare_photo, spread_over_mesh
 from vast_quarry.core.texture.packing import Atlas, raster_faces, unwrap
+from vast_quarry.pipeline.figures import TextureFigures
 from vast_quarry.pipeline.solution import Solution, load_solution
 from vast_quarry.pipeline.step import Context, StepSettings, setting
 from vast_quarry.pipeline.steps.masks import load_mask, mask_file
@@ -76,7 +77,7 @@ class TextureStep:
     parents: ClassVar[tuple[str, ...]] = ("photos", "masks", "cameras", "surface")
     settings_model: ClassVar[type[StepSettings]] = TextureSettings
 
-    def run(self, context: Context) -> dict[str, Any]:
+    def run(self, context: Context) -> TextureFigures:
         """Write ``model.npz`` (wedges, uv, colours) and ``texture.jpg``."""
         solution = load_solution(context.parents["cameras"])
         vertices, faces = load_mesh(context.parents["surface"])
@@ -85,7 +86,7 @@ class TextureStep:
 
 def texture_mesh(
     context: Context, settings: TextureSettings, solution: Solution, vertices: NDArray, faces: NDArray
-) -> dict[str, Any]:
+) -> TextureFigures:
     """Unwrap and colour a mesh into ``context.folder``: ``model.npz`` and ``texture.jpg``; returns the figures."""
     normals = vertex_normals(vertices, faces)
     scene = RayScene()

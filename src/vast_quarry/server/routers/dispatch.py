@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-import re
 from typing import Annotated
 
 from fastapi import APIRouter, Query
 from fastapi.responses import FileResponse, JSONResponse
 
 from vast_quarry.server.dependencies import Db, Files
+from vast_quarry.server.routers.jobs import JobOut
 from vast_quarry.server.services import dispatch, layers
-from vast_quarry.server.services.folders import get_project
+from vast_quarry.server.services.folders import NotFound, get_project
 
 router = APIRouter(prefix="/api/projects/{project_id}/dispatch", tags=["dispatch"])
 
@@ -21,11 +21,19 @@ def kinds(f: Files) -> list[dispatch.ParcelOut]:
     return dispatch.parcels_of(f)
 
 
+@router.post("/parcel", status_code=202)
+def make(project_id: int, wanted: dispatch.ParcelIn, session: Db, f: Files) -> JobOut | None:
+    """Have a parcel made, as a job; nothing when it is there already."""
+    job = dispatch.have_parcel(session, get_project(session, project_id), f, wanted)
+    return JobOut.of(job) if job else None
+
+
 @router.get("/parcel", response_class=FileResponse)
 def parcel(project_id: int, wanted: Annotated[dispatch.ParcelIn, Query()], session: Db, f: Files) -> FileResponse:
-    """A parcel, to be saved."""
-    name = re.sub(r"[^A-Za-z0-9_-]+", "-", get_project(session, project_id).name).strip("-").lower() or "model"
-    path = dispatch.make_parcel(f, wanted.model_copy(update={"layer": dispatch.source_layer(f)}), name)
+    """A parcel that was made, to be saved."""
+    path = dispatch.parcel_file(f, wanted, dispatch.file_name(get_project(session, project_id)))
+    if not path.exists():
+        raise NotFound("This file is not made yet, or was removed to free space.", "Press Save again.")
     return FileResponse(path, filename=path.name)
 
 

@@ -26,7 +26,7 @@ class JobOut(BaseModel):
 
     id: int
     project_id: int
-    kind: Literal["run", "shoot", "look", "frames", "judge", "edit"]
+    kind: Literal["run", "shoot", "look", "frames", "judge", "edit", "parcel"]
     state: Literal["queued", "running", "done", "failed", "cancelled"]
     #: layer up to which a run goes
     until: str | None

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import Annotated
 
 from fastapi import APIRouter, Query
 from fastapi.responses import FileResponse
@@ -32,7 +32,7 @@ def list_layers(project_id: int, session: Db, f: Files) -> list[layers.LayerOut]
 
 
 @router.put("/{layer}/settings")
-def change_settings(project_id: int, layer: str, body: dict[str, Any], session: Db) -> list[layers.SettingOut]:
+def change_settings(project_id: int, layer: str, body: layers.SettingsChange, session: Db) -> list[layers.SettingOut]:
     """Change settings of a layer."""
     project = get_project(session, project_id)
     layers.change_settings(project, layer, body)

@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 import hashlib
+import re
 import zipfile
 from pathlib import Path
+from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import BaseModel, Field
+from pydantic import BaseModel
+from sqlmodel import Session, col, select
 
-from vast_quarry.core.errors import PlainError
 from vast_quarry.core.finish.edits import welded
 from vast_quarry.core.formats.atomic import array_shapes, atomic_write
 from vast_quarry.core.formats.gltf import write_glb
@@ -18,12 +20,18 @@ from vast_quarry.core.formats.obj import write_obj
 from vast_quarry.core.formats.ply import PlyData, write_ply
 from vast_quarry.core.formats.stl import write_stl
 from vast_quarry.core.surface.mesh import vertex_normals
+from vast_quarry.pipeline.step import Reporter
 from vast_quarry.pipeline.steps.finish import load_textured
 from vast_quarry.pipeline.steps.texture import texture_bytes
+from vast_quarry.server.models import Job, Project
 from vast_quarry.server.services.folders import Folders
+from vast_quarry.server.services.jobs import add_job
 from vast_quarry.server.services.layers import version_of
 from vast_quarry.server.services.sizes import trim_cache
 
+Format = Literal["glb", "obj", "ply", "stl"]
+Up = Literal["y", "z"]
+Unit = Literal["m", "cm", "mm"]
 #: units to a metre
 UNITS = {"m": 1.0, "cm": 100.0, "mm": 1000.0}
 
@@ -31,19 +39,18 @@ UNITS = {"m": 1.0, "cm": 100.0, "mm": 1000.0}
 class ParcelIn(BaseModel):
     """What to hand out."""
 
-    format: str = Field("glb", pattern="^(glb|obj|ply|stl)$")
-    up: str = Field("y", pattern="^(y|z)$")
-    unit: str = Field("m", pattern="^(m|cm|mm)$")
-    layer: str = Field("finish", pattern="^(texture|finish)$")
+    format: Format = "glb"
+    up: Up = "y"
+    unit: Unit = "m"
 
 
 class ParcelOut(BaseModel):
     """A kind of parcel with what its importers expect and how large it will be."""
 
-    format: str
+    format: Format
     title: str
-    up: str
-    unit: str
+    up: Up
+    unit: Unit
     bytes: int
     textured: bool
 
@@ -77,19 +84,42 @@ def _oriented(v: NDArray, up: str, for_y_writer: bool) -> NDArray:
     return v if up == "z" else np.stack([v[:, 0], v[:, 2], -v[:, 1]], 1)
 
 
-def make_parcel(folders: Folders, wanted: ParcelIn, name: str) -> Path:
-    """Write a parcel, once for each version and convention; returns the file."""
-    version = version_of(folders, wanted.layer, None)
-    tag = hashlib.sha256(f"{version.key}|{wanted.model_dump_json()}".encode()).hexdigest()[:16]
-    folder = folders.cache / f"parcel-{tag}"
+def parcel_file(folders: Folders, wanted: ParcelIn, name: str) -> Path:
+    """Where a parcel of what is in use now lies, once it is made."""
+    layer = source_layer(folders)
+    tag = hashlib.sha256(f"{layer}|{version_of(folders, layer, None).key}|{wanted.model_dump_json()}".encode())
     ending = "zip" if wanted.format == "obj" else wanted.format
-    target = folder / f"{name}.{ending}"
-    if target.exists():
-        return target
+    return folders.cache / f"parcel-{tag.hexdigest()[:16]}" / f"{name}.{ending}"
+
+
+def have_parcel(session: Session, project: Project, folders: Folders, wanted: ParcelIn) -> Job | None:
+    """Queue the making of a parcel; None when it is there."""
+    assert project.id is not None
+    if parcel_file(folders, wanted, file_name(project)).exists():
+        return None
+    params = wanted.model_dump() | {"name": file_name(project)}
+    alive = col(Job.state).in_(["queued", "running"])
+    going = session.exec(select(Job).where(Job.project_id == project.id, Job.kind == "parcel", alive)).all()
+    same = next((j for j in going if j.params == params and not j.cancel), None)
+    return same or add_job(session, project.id, "parcel", params)
+
+
+def file_name(project: Project) -> str:
+    """Name of a project's files: letters that every system takes."""
+    return re.sub(r"[^A-Za-z0-9_-]+", "-", project.name).strip("-").lower()[:80] or "model"
+
+
+def make_parcel(folders: Folders, params: dict[str, Any], reporter: Reporter) -> None:
+    """Write a parcel, once for each version and convention."""
+    name, wanted = str(params["name"]), ParcelIn.model_validate({k: v for k, v in params.items() if k != "name"})
+    target = parcel_file(folders, wanted, name)
+    folder = target.parent
     folder.mkdir(parents=True, exist_ok=True)
     trim_cache(folders)
-    source = folders.store.folder(version)
+    reporter.stage("dispatch", "Reading the model", 0, 2)
+    source = folders.store.folder(version_of(folders, source_layer(folders), None))
     mesh, scale = load_textured(source), UNITS[wanted.unit]
+    reporter.stage("dispatch", "Writing the file", 1, 2)
     y_writer = wanted.format in ("glb", "obj")
     v, n = (_oriented(x, wanted.up, y_writer) for x in (mesh.vertices * scale, mesh.normals))
     if wanted.format == "glb":
@@ -104,8 +134,5 @@ def make_parcel(folders: Folders, wanted: ParcelIn, name: str) -> Path:
         plain_v = _oriented(plain_v * scale, wanted.up, False)
         if wanted.format == "ply":
             write_ply(target, PlyData(plain_v, vertex_normals(plain_v, plain_f).astype(np.float32), None, plain_f))
-        elif wanted.format == "stl":
-            write_stl(target, plain_v, plain_f)
         else:
-            raise PlainError(f"There is no format called {wanted.format}.")
-    return target
+            write_stl(target, plain_v, plain_f)

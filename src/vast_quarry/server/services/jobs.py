@@ -18,8 +18,9 @@ from vast_quarry.server.services.layers import recipe_of
 #: a job whose worker was killed so often is given up
 TRIES = 3
 LOST = "The worker stopped; the job goes on where it was."
-#: how long an edit that was done stays in the list of jobs
-EDITS_TOLD = timedelta(seconds=20)
+#: small jobs that are asked for many times in an evening, and how long one that was done stays in the list
+SMALL = ("edit", "parcel")
+SMALL_TOLD = timedelta(seconds=20)
 STOPPED = "Stopped. What was finished is kept."
 
 
@@ -49,7 +50,7 @@ def add_run(session: Session, project: Project, layer: str, everything: bool = F
 
 def lane_of(kind: str) -> str:
     """Jobs of one lane wait for each other; shoots wait only for those of their own project."""
-    return kind if kind in ("run", "shoot", "edit") else "light"
+    return {"run": "run", "shoot": "shoot", "edit": "model", "parcel": "model"}.get(kind, "light")
 
 
 def next_job(session: Session, busy: Collection[str] = ()) -> Job | None:
@@ -180,12 +181,12 @@ def pause_job(session: Session, job_id: int, pause: bool) -> Job:
 def recent_jobs(session: Session, limit: int = 30) -> list[Job]:
     """All jobs that run or wait, and the latest of those that are over, newest first.
 
-    Edits that were done are told for a while only: who waits for one hears of it, and they do not crowd the others out.
+    Small ones that were done are told for a while only: who waits for one hears of it, and they do not crowd the others out.
     """
     alive = col(Job.state).in_(["queued", "running"])
     newest = col(Job.id).desc()
     going = session.exec(select(Job).where(alive).order_by(newest)).all()
-    lately = (datetime.now(UTC) - EDITS_TOLD).isoformat(timespec="milliseconds")
-    told = (col(Job.kind) != "edit") | (col(Job.state) != "done") | (col(Job.ended) > lately)
+    lately = (datetime.now(UTC) - SMALL_TOLD).isoformat(timespec="milliseconds")
+    told = col(Job.kind).not_in(SMALL) | (col(Job.state) != "done") | (col(Job.ended) > lately)
     over = session.exec(select(Job).where(~alive, told).order_by(newest).limit(limit)).all()
     return sorted([*going, *over], key=lambda j: -(j.id or 0))

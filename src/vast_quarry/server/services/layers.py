@@ -2,52 +2,146 @@
 
 from __future__ import annotations
 
-from typing import Any
+import json
+from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel
+from pydantic import BaseModel, Field, TypeAdapter, ValidationError, WithJsonSchema
 
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.photo.reading import find_photos
+from vast_quarry.pipeline.figures import (
+    CamerasFigures,
+    FinishFigures,
+    LayerName,
+    MasksFigures,
+    PhotosFigures,
+    PointsFigures,
+    SurfaceFigures,
+    TextureFigures,
+)
 from vast_quarry.pipeline.grades import GRADES, Grade
 from vast_quarry.pipeline.plan import presets
 from vast_quarry.pipeline.recipe import Recipe, recipe_for
 from vast_quarry.pipeline.registry import STEPS, step_of
-from vast_quarry.pipeline.settings import SettingInfo, settings_of
+from vast_quarry.pipeline.settings import SettingInfo, SettingValue, settings_of
+from vast_quarry.pipeline.step import Step
 from vast_quarry.pipeline.store import Version
 from vast_quarry.server.models import Project
 from vast_quarry.server.services.folders import Folders, NotFound
 from vast_quarry.server.services.plan import saved_plan
 
 
-class VersionOut(BaseModel):
+class _Version(BaseModel):
     """A version, as told to the page."""
 
     number: int
+    #: as they were then: of an earlier program they may be others than today's
     settings: dict[str, Any]
     parents: dict[str, int]
-    figures: dict[str, Any]
     findings: list[str]
     seconds: float
     made: str
 
 
+class PhotosVersion(_Version):
+    """A version of Photos."""
+
+    layer: Literal["photos"]
+    figures: PhotosFigures
+
+
+class MasksVersion(_Version):
+    """A version of Masks."""
+
+    layer: Literal["masks"]
+    figures: MasksFigures
+
+
+class CamerasVersion(_Version):
+    """A version of Cameras."""
+
+    layer: Literal["cameras"]
+    figures: CamerasFigures
+
+
+class PointsVersion(_Version):
+    """A version of Points."""
+
+    layer: Literal["points"]
+    figures: PointsFigures
+
+
+class SurfaceVersion(_Version):
+    """A version of Surface."""
+
+    layer: Literal["surface"]
+    figures: SurfaceFigures
+
+
+class TextureVersion(_Version):
+    """A version of Texture."""
+
+    layer: Literal["texture"]
+    figures: TextureFigures
+
+
+class FinishVersion(_Version):
+    """A version of Finish."""
+
+    layer: Literal["finish"]
+    figures: FinishFigures
+
+
+VersionOut = Annotated[
+    PhotosVersion | MasksVersion | CamerasVersion | PointsVersion | SurfaceVersion | TextureVersion | FinishVersion,
+    Field(discriminator="layer"),
+]
+_told: TypeAdapter[VersionOut] = TypeAdapter(VersionOut)
+
+
+def _as_told(version: Version) -> VersionOut:
+    """A version for the page; figures of an earlier program that are something else today are passed over."""
+    raw = version.model_dump()
+    try:
+        return _told.validate_python(raw)
+    except ValidationError:
+        return _told.validate_python({**raw, "figures": {}})
+
+
 class SettingOut(SettingInfo):
     """One setting of a layer with its value now, and the one that the grade (or the plan) gives it."""
 
-    value: Any
-    preset: Any
+    value: SettingValue
+    preset: SettingValue
 
 
 class LayerOut(BaseModel):
     """A layer's state."""
 
-    layer: str
+    layer: LayerName
     title: str
-    state: str
+    state: Literal["empty", "out of date", "ready"]
     number: int | None
     takes: list[str]
     settings: list[SettingOut]
     versions: list[VersionOut]
+
+
+def _changes_of(step: Step) -> dict[str, Any]:
+    """Schema of what may be changed in a layer's settings: each by itself, so none has to be there."""
+    named = step.settings_model.model_json_schema()["properties"]
+    plain = {
+        name: {k: v for k, v in schema.items() if k != "default"}
+        for name, schema in named.items()
+        if "$ref" not in json.dumps(schema)
+    }
+    return {"title": f"{step.title}Changes", "type": "object", "properties": plain}
+
+
+#: settings to be changed; whether they fit is judged with all others of the layer, and told in words
+SettingsChange = Annotated[
+    dict[str, Any], WithJsonSchema({"anyOf": [c for c in map(_changes_of, STEPS) if c["properties"]]})
+]
 
 
 def _changed(project: Project) -> dict[str, dict[str, Any]]:
@@ -103,13 +197,15 @@ def layers_of(project: Project, folders: Folders) -> list[LayerOut]:
         versions = store.versions(step.layer)
         number = in_use.get(step.layer)
         mine = next((v for v in versions if v.number == number), None)
-        state = "empty" if mine is None else "out of date" if step.layer in stale else "ready"
+        state: Literal["empty", "out of date", "ready"] = (
+            "empty" if mine is None else "out of date" if step.layer in stale else "ready"
+        )
         takes = [f"{p} {in_use[p]}" for p in step.parents if p in in_use]
         out.append(
             LayerOut(
                 layer=step.layer, title=step.title, state=state, number=number if mine else None, takes=takes,
                 settings=settings_now(project, step.layer),
-                versions=[VersionOut(**v.model_dump(include=set(VersionOut.model_fields))) for v in versions],
+                versions=[_as_told(v) for v in versions],
             )
         )  # fmt: skip
     return out

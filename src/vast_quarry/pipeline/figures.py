@@ -1,0 +1,114 @@
+"""What each layer's step tells in figures: written into ``version.json`` and ``report.json``, and told by the API.
+
+A version of an earlier program may lack some of them.
+"""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from typing_extensions import TypedDict
+
+
+class PhotosFigures(TypedDict, total=False):
+    """Photos."""
+
+    photos: int
+    usable: int
+    megapixels: float
+    #: photos whose focal length neither EXIF nor the recipe tells
+    focal_guessed: int
+
+
+class MasksFigures(TypedDict, total=False):
+    """Masks."""
+
+    masked: int
+    kept_percent: float | None
+
+
+class LensFigures(TypedDict, total=False):
+    """One lens of an alignment: its photos, what was solved and what was held."""
+
+    photos: int
+    focal_px: float
+    focal_from: str | None
+    size: list[int]
+    solved: list[str]
+    held: list[str]
+
+
+class BoxFigures(TypedDict, total=False):
+    """A keep box: its lowest and highest corner before it is turned about the upright, and by how many radians it is."""
+
+    low: list[float]
+    high: list[float]
+    turn: float
+
+
+class CamerasFigures(TypedDict, total=False):
+    """Cameras."""
+
+    photos: int
+    placed: int
+    weak: int
+    loose: int
+    pairs_tried: int
+    pairs_verified: int
+    points: int
+    observations: int
+    reprojection_error_px: float | None
+    feature_noise_px: float | None
+    lenses: list[LensFigures]
+    #: what told which way is up
+    upright_by: str
+    #: the same, before it was levelled by hand
+    upright_found_by: str
+    keep_box: BoxFigures
+    mat_corners: int
+    mat_residual_mm: float
+
+
+class PointsFigures(TypedDict, total=False):
+    """Points."""
+
+    points: int
+    depth_maps: int
+    views_median: float
+    #: median, in the world's unit to a pixel
+    gsd: float
+
+
+class SurfaceFigures(TypedDict, total=False):
+    """Surface."""
+
+    triangles: int
+    vertices: int
+    triangles_before_decimation: int
+    open_edges: int
+    octree_depth: int
+    size: list[float]
+
+
+class TextureFigures(TypedDict, total=False):
+    """Texture."""
+
+    atlas: int
+    texels_per_photo_pixel: float
+    atlas_fill_percent: float
+    unseen_percent: float
+    gain_spread_percent: float
+
+
+class FinishFigures(TextureFigures, total=False):
+    """Finish: of a model that was textured again, those of its texture too."""
+
+    triangles: int
+    edits: int
+    open_edges: int
+
+
+Figures = (
+    PhotosFigures | MasksFigures | CamerasFigures | PointsFigures | SurfaceFigures | TextureFigures | FinishFigures
+)
+LayerName = Literal["photos", "masks", "cameras", "points", "surface", "texture", "finish"]
