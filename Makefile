@@ -30,6 +30,7 @@ lint-python: setup
 	$(BIN)/lint-imports --no-logo
 	$(BIN)/python scripts/openapi.py --check
 	$(BIN)/python scripts/settings.py --check
+	$(BIN)/python scripts/words.py --check
 
 lint-web: web
 	cd web && npx --no-install openapi-typescript ../docs/openapi.json -o node_modules/.schema.d.ts >/dev/null && diff -q node_modules/.schema.d.ts src/api/schema.d.ts
@@ -40,7 +41,7 @@ lint-web: web
 test: lint
 	@./scripts/real-photos.sh
 	cd web && npx --no-install vitest run
-	$(BIN)/pytest
+	$(BIN)/pytest -n 2 --dist loadgroup
 
 screenshots: setup web
 	$(BIN)/python scripts/screenshots.py

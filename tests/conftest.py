@@ -23,6 +23,13 @@ settings.register_profile("shared", deadline=None)
 settings.load_profile("shared")
 
 
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Where several processes share the tests, a file stays whole, and what needs the built project is built once."""
+    for item in items:
+        built = "built_data" in getattr(item, "fixturenames", ())
+        item.add_marker(pytest.mark.xdist_group("built" if built else item.nodeid.split("::")[0]))
+
+
 @dataclass
 class RigSet:
     """A rig set with its truth read in."""

@@ -112,7 +112,7 @@ def test_all_placed_says_nothing_and_many_are_not_all_listed() -> None:
 def test_every_trouble_has_a_reason_a_remedy_and_photos_that_show_it() -> None:
     for cause in ("nothing moves", "turned on the spot", "still backdrop", "too few matches", "no parallax"):
         error = told(Trouble(cause, (1, 2)), ["a.jpg", "b.jpg", "c.jpg"])  # type: ignore[arg-type]
-        assert "seen for instance in b.jpg, c.jpg" in str(error)
+        assert "Seen for instance in b.jpg, c.jpg" in str(error)
         assert error.remedy.endswith(".")
     assert "seen for instance" not in str(told(Trouble("no parallax", ()), ["a.jpg"]))
 
@@ -122,12 +122,12 @@ def test_what_is_known_of_a_lens_and_what_is_held_is_told() -> None:
             "held": ["k3", "p1"]}  # fmt: skip
     (one,) = lens_sentences([lens], 0.21)
     assert one == (
-        "The lens has a focal length of 3001 px (nothing was known of it); solved from the photos: focal length, k1; "
-        "held, since the photos do not determine it: k3, decentring. Features lie within about 0.21 px."
+        "The lens has a focal length of 3001 px. Nothing was known of it. Solved from the photos: focal length and k1. "
+        "Held, since the photos do not determine it: k3 and decentring. Features lie within about 0.21 px."
     )
     known = {**lens, "focal_from": "35 mm equivalent", "solved": [], "held": []}
     two = lens_sentences([lens, known], None)
-    assert two[1] == "The lens of 20 photos (4000 x 3000) has a focal length of 3001 px; nothing of it was solved."
+    assert two[1] == "The lens of 20 photos (4000 x 3000) has a focal length of 3001 px. Nothing of it was solved."
 
 
 def test_a_folder_that_is_not_ours_is_left_alone(tmp_path: Path) -> None:

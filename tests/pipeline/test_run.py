@@ -14,6 +14,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from tests.conftest import SMALL, RigSet, camera_of, moved
+from threadpoolctl import threadpool_info, threadpool_limits
 
 from vast_quarry.core.camera import project
 from vast_quarry.core.errors import PlainError
@@ -26,7 +27,7 @@ from vast_quarry.pipeline.export import write_results
 from vast_quarry.pipeline.grades import Grade
 from vast_quarry.pipeline.recipe import Recipe, read_recipe, recipe_for
 from vast_quarry.pipeline.run import Runner, RunResult
-from vast_quarry.pipeline.steps.photos import read_photo_list
+from vast_quarry.pipeline.steps.photos import PhotosStep, read_photo_list
 from vast_quarry.pipeline.store import Store, version_key
 
 
@@ -159,6 +160,21 @@ def test_recipe_replays_with_the_same_figures(
     again = Runner(Store(tmp_path), Silent()).run(read_recipe(out / "recipe.json"), places(milestone_set.photos))
     for layer in first.versions:
         assert again.versions[layer].figures == first.versions[layer].figures, layer
+
+
+def test_linear_algebra_runs_on_one_thread(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
+    """On several, sums come out in another order: figures would depend on the machine and on what else runs."""
+    seen: list[int] = []
+
+    def run(step: object, context: object) -> dict:
+        seen.extend(t["num_threads"] for t in threadpool_info() if t["user_api"] == "blas")
+        raise PlainError("That is all.")
+
+    monkeypatch.setattr(PhotosStep, "run", run)
+    with threadpool_limits(2, user_api="blas"), pytest.raises(PlainError, match="That is all"):
+        Runner(Store(tmp_path), Silent()).run(recipe_for(Grade.ROUGH), places(tmp_path), until="photos")
+    assert seen
+    assert set(seen) == {1}
 
 
 def test_a_result_goes_by_what_the_photos_are_and_not_by_where_they_lie(

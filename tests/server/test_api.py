@@ -85,9 +85,9 @@ def test_uploads_take_pictures_and_name_the_rest(client: TestClient) -> None:
     ]  # fmt: skip
     answer = client.post(f"/api/projects/{project}/photos", files=files).json()
     assert sorted(answer["taken"]) == ["a (1).jpg", "a.jpg", "broken.jpg", "evil.jpg"]
-    assert "letter.txt" in answer["refused"][0]
+    assert "letter.txt" in answer["refused"][0]["text"]
     photos = {p["path"]: p for p in client.get(f"/api/projects/{project}/photos").json()}
-    assert "not a picture" in photos["broken.jpg"]["problem"]
+    assert "not a picture" in photos["broken.jpg"]["problem"]["text"]
     assert photos["a.jpg"]["focal_source"] == "guessed"
     thumb = client.get(f"/api/projects/{project}/photos/thumb", params={"path": "a.jpg", "side": 64})
     assert max(Image.open(io.BytesIO(thumb.content)).size) == 64
@@ -178,7 +178,7 @@ def test_draft_undo_redo_keep(client: TestClient, data: Path, built: int) -> Non
     assert (refused["done"], refused["redo"]) == (1, 0)
     last = next(j for j in client.get("/api/jobs").json() if j["kind"] == "edit")
     assert last["state"] == "failed"
-    assert "Nothing would be left" in last["message"]
+    assert "Nothing would be left" in last["message"]["text"]
     cut = edited(HALF)
     assert 0.2 * start["faces"] < cut["faces"] < 0.8 * start["faces"]
     assert client.post(f"{base}/undo").json()["faces"] == start["faces"]
@@ -257,7 +257,7 @@ def _parcel(client: TestClient, data: Path, project: int, **wanted: str) -> byte
     return client.get(where, params=wanted).content
 
 
-def test_parcels_have_the_axis_and_unit_asked_for(client: TestClient, built: int) -> None:
+def test_parcels_have_the_axis_and_unit_asked_for(client: TestClient, data: Path, built: int) -> None:
     kinds = {p["format"]: p for p in client.get(f"/api/projects/{built}/dispatch").json()}
     heights = {}
     for fmt in ("glb", "ply", "stl"):
@@ -283,7 +283,7 @@ def test_plan_and_what_it_says(client: TestClient) -> None:
     assert out["gsd_mm"] == pytest.approx(1000 * out["distance"] / out["focal_px"])
     fine = client.put(f"/api/projects/{project}/plan", json={**plan, "detail_mm": 0.05}).json()
     assert not fine["fine_enough"]
-    assert any("Go closer" in f for f in fine["findings"])
+    assert any("Go closer" in f["text"] for f in fine["findings"])
     for wrong in ({"overlap": 3}, {"width": 0}, {"focal_mm": -5}, {"colour": "red"}, {"extra": [["a", 0, 0]]}):
         assert client.put(f"/api/projects/{project}/plan", json={**plan, **wrong}).status_code == 422
     answer = client.put(f"/api/projects/{project}/plan", json={**plan, "lowest_m": 3.0})
@@ -408,7 +408,7 @@ def test_killed_worker_is_followed_by_one_that_goes_on(client: TestClient, data:
     work(data, once=True)
     done = next(j for j in client.get("/api/jobs").json() if j["id"] == job["id"])
     assert done["state"] == "done", done["message"]
-    assert LOST in done["log"]
+    assert LOST in [line["text"] for line in done["log"]]
     after = {p.name: p.stat().st_mtime_ns for p in data.glob(f"projects/{project}/versions/cameras/1/features/*.npz")}
     assert all(after[k] == v for k, v in kept.items())
 

@@ -160,10 +160,10 @@ def test_a_shoot_waits_when_a_device_fails_and_goes_on_where_it_was(client: Test
         return next(j for j in client.get("/api/jobs").json() if j["id"] == job)
 
     wait_for("the table to stall", lambda: row()["pause"])
-    assert "turntable stopped at" in row()["message"]
-    assert "Go on" in row()["message"]
+    assert "turntable stopped at" in row()["message"]["text"]
+    assert "Resume" in row()["message"]["text"]
     client.post(f"/api/jobs/{job}/go-on")
-    wait_for("the camera to fail", lambda: row()["pause"] and "reports a fault" in row()["message"])
+    wait_for("the camera to fail", lambda: row()["pause"] and "reports a fault" in row()["message"]["text"])
     client.post(f"/api/jobs/{job}/go-on")
     wait_for("the end", lambda: row()["state"] == "done")
     thread.join(20)
@@ -229,7 +229,7 @@ def test_a_mesh_stands_in_and_what_is_no_mesh_is_refused(client: TestClient, tmp
     assert 0.7 < out["seen_by_three"] < 0.95  # a ball's underside is not seen
     half = trimesh.Trimesh(ball.vertices, ball.faces[:500], process=False)
     notes = client.post(f"{where}/mesh", files={"file": ("half.ply", half.export(file_type="ply"))}).json()
-    assert any("not closed" in n for n in notes)
+    assert any("not closed" in n["text"] for n in notes)
     for name, body in (("empty.ply", b""), ("text.obj", b"not a mesh"), ("program.exe", b"MZ")):
         refused = client.post(f"{where}/mesh", files={"file": (name, body)})
         assert refused.status_code == 422, name

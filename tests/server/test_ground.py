@@ -105,7 +105,8 @@ def test_a_second_server_says_who_has_the_folder_and_a_killed_one_takes_its_work
     with serving(tmp_path) as (_, http):
 
         def log() -> list[str]:
-            return list(next(j for j in http.get("/api/jobs").json() if j["id"] == job["id"])["log"])
+            row = next(j for j in http.get("/api/jobs").json() if j["id"] == job["id"])
+            return [line["text"] for line in row["log"]]
 
         wait_for("going on", 60, lambda: jobs.LOST in log() and log()[-1] != jobs.LOST)
         assert http.post(f"/api/jobs/{job['id']}/cancel").status_code == 200
@@ -422,14 +423,14 @@ def test_documents_of_another_version_are_read_as_far_as_they_fit_and_it_is_said
     assert client.get(f"/api/projects/{project}/plan").json()["height"] == 0.4
     said = client.get(f"/api/projects/{project}/plan/remarks").json()
     assert len(said) == 1
-    assert "perfume, shape" in said[0]
+    assert "perfume, shape" in said[0]["text"]
     kept = json.loads((root / "plan-of-before.json").read_text())
     assert kept["perfume"] == "rose"
     job = client.post(f"/api/projects/{project}/layers/photos/run").json()
     work(tmp_path, once=True)
     done = next(j for j in client.get("/api/jobs").json() if j["id"] == job["id"])
     assert done["state"] == "done"
-    log = "\n".join(done["log"])
+    log = "\n".join(line["text"] for line in done["log"])
     assert "points.glitter" in log
     assert "polish.shine" in log
     with Session(client.app.state.engine) as session:  # type: ignore[attr-defined]

@@ -259,7 +259,7 @@ def test_photos_by_reference_are_told_when_they_are_gone_and_pointed_to_again(
     assert client.get(f"{where}/thumb", params={"path": "1.jpg"}).status_code == 200
     here.rename(there)
     listed = client.get(where).json()
-    assert all("no longer where it was" in p["problem"] and p["gone"] for p in listed)
+    assert all("no longer where it was" in p["problem"]["text"] and p["gone"] for p in listed)
     assert client.get(f"{where}/thumb", params={"path": "1.jpg"}).status_code == 404
     (tmp_path / "empty").mkdir()
     assert client.post(f"{where}/point-again", json={"path": str(tmp_path / "empty")}).status_code == 422
@@ -315,7 +315,7 @@ def test_a_run_of_everything_leaves_out_what_is_proposed_unless_somebody_decided
         work(data, once=True)
         layers = {x["layer"]: x for x in client.get(f"/api/projects/{project}/layers").json()}
         return layers["photos"]["versions"][-1]["figures"]["usable"], "\n".join(
-            client.get("/api/jobs").json()[0]["log"]
+            line["text"] for line in client.get("/api/jobs").json()[0]["log"]
         )
 
     usable, log = run()
@@ -402,4 +402,4 @@ def test_a_photo_larger_than_is_taken_is_refused_by_name(client: TestClient, mon
     answer = client.post(f"/api/projects/{project}/photos", files=[("files", ("big.jpg", jpeg()))])
     assert answer.status_code == 201
     assert answer.json()["taken"] == []
-    assert "big.jpg is larger" in answer.json()["refused"][0]
+    assert "big.jpg is larger" in answer.json()["refused"][0]["text"]

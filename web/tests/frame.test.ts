@@ -5,7 +5,7 @@ import JobLine from '@/components/JobLine.vue'
 import Proposals from '@/components/photos/Proposals.vue'
 import { useJobs } from '@/stores/jobs'
 import { useProject } from '@/stores/project'
-import { asked, freshStores, job, layer, mount, photo, serverAnswers, settled } from './mount'
+import { asked, freshStores, job, layer, mount, photo, serverAnswers, settled, said } from './mount'
 
 beforeEach(() => {
   freshStores()
@@ -20,7 +20,7 @@ describe('the beds', () => {
     project.photos = [
       photo('a.jpg'),
       photo('b.jpg', { kept: false }),
-      photo('c.jpg', { problem: 'is cut short.' }),
+      photo('c.jpg', { problem: said('is cut short.') }),
     ]
     const version = { number: 1, figures: { photos: 3, placed: 2, weak: 1 } } as unknown as Version
     project.layers = [layer({ layer: 'cameras', number: 1, versions: [version] })]
@@ -76,7 +76,7 @@ describe('the job line', () => {
 
   it('offers to resume where a shoot waits, and says when the server is away', async () => {
     const jobs = useJobs()
-    jobs.take([job({ id: 6, kind: 'shoot', pause: true, message: 'The camera reports a fault' })])
+    jobs.take([job({ id: 6, kind: 'shoot', pause: true, message: said('The camera reports a fault') })])
     const line = mount(JobLine, {})
     expect(line.host.textContent).toContain('The camera reports a fault')
     line.button('Resume')!.click()
@@ -138,7 +138,7 @@ describe('what judging proposes', () => {
     const good = mount(Proposals, {})
     await settled()
     expect(good.all('li')).toHaveLength(0)
-    expect(good.find('p')!.textContent).toContain('1')
+    expect(good.find('p')!.textContent).toContain('The photo is good.')
     good.close()
   })
 })

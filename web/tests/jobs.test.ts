@@ -2,8 +2,10 @@ import { createPinia, setActivePinia } from 'pinia'
 import { beforeEach, expect, it } from 'vitest'
 import type { Job } from '@/api/client'
 import { useJobs } from '@/stores/jobs'
+import { said } from './mount'
 
-const job = (id: number, state: Job['state'], message = '') => ({ id, state, message, kind: 'edit' }) as Job
+const job = (id: number, state: Job['state'], message = '') =>
+  ({ id, state, message: said(message), kind: 'edit' }) as Job
 
 const later = () => new Promise((done) => setTimeout(done))
 
@@ -19,7 +21,7 @@ it('who waits for a job hears of it when it is over, and how it ended', async ()
   expect(told).toBeUndefined()
   jobs.take([job(8, 'queued'), job(7, 'failed', 'Nothing would be left')])
   await later()
-  expect(told?.message).toBe('Nothing would be left')
+  expect(told?.message.text).toBe('Nothing would be left')
   expect(jobs.ended?.id).toBe(7)
 })
 

@@ -100,3 +100,6 @@ export const layer = (more: Partial<Layer> = {}): Layer =>
 
 export const photo = (path: string, more: Partial<Photo> = {}): Photo =>
   ({ path, kept: true, problem: null, judged: null, ...more }) as unknown as Photo
+
+/** A sentence of the server that has no values. */
+export const said = (text: string) => ({ text, pattern: text, values: {} })

@@ -4,7 +4,7 @@ import SettingRow from '@/components/SettingRow.vue'
 import Tray from '@/components/Tray.vue'
 import { useJobs } from '@/stores/jobs'
 import { useProject } from '@/stores/project'
-import { asked, freshStores, job, layer, mount, photo, serverAnswers, setting, settled } from './mount'
+import { asked, freshStores, job, layer, mount, photo, serverAnswers, setting, settled, said } from './mount'
 
 beforeEach(() => {
   freshStores()
@@ -132,7 +132,7 @@ describe('the tray', () => {
     const after = open({ version: {} })
     expect(after.host.textContent).toContain('Nothing to remark')
     after.close()
-    const found = open({ version: { findings: ['2 photos could not be placed.'] } })
+    const found = open({ version: { findings: [said('2 photos could not be placed.')] } })
     expect(found.all('.card').map((c) => c.textContent)).toEqual(['2 photos could not be placed.'])
     found.close()
   })

@@ -11,6 +11,7 @@ from typing import Annotated, Any
 import typer
 from rich.console import Console
 
+from vast_quarry.cli.language import told
 from vast_quarry.cli.report import make_reporter
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.photo.choice import CHOSEN_BY
@@ -126,7 +127,7 @@ def _sources(photos: Path, out: Path) -> dict[str, Any]:
             taken += _frames(video, out / "frames" / name)
         except PlainError as error:
             troubles.append(error)
-            console.print(str(error), markup=False, highlight=False, soft_wrap=True)
+            console.print(told(error.said), markup=False, highlight=False, soft_wrap=True)
     if troubles and not taken and not find_photos(photos):
         raise troubles[0]
     if taken == 1 and not find_photos(photos):
@@ -165,7 +166,7 @@ def run_until(photos: Path, out: Path, masks: Path | None, recipe: Recipe, until
             if without:
                 reporter.say(f"Left out of {result.versions['photos'].figures['photos']} photos: {len(without)}")
             for row in without:
-                reporter.say(f"  {row['photo']} {row['why']}")
+                reporter.say(f"  {row['photo']} {told(row['why'])}")
         finally:
             signal.signal(signal.SIGINT, before)
     return result

@@ -15,6 +15,7 @@ from rich.console import Console
 from rich.progress import Progress as Bars
 from rich.progress import TaskID
 
+from vast_quarry.cli.language import told
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import write_json
 from vast_quarry.core.photo.reading import find_photos
@@ -63,8 +64,8 @@ def inspect_command(
     say = lambda text: console.print(text, markup=False, highlight=False)  # noqa: E731
     for p in found.photos:
         if p.proposal != "keep":
-            say(f"{p.proposal}: {clean_name(p.photo)} {p.says.rstrip('.')}.")
+            say(f"{p.proposal}: {clean_name(p.photo)} {told(p.says).rstrip('.')}.")
     for finding in found.findings:
-        say(finding)
+        say(told(finding))
     counts = Counter(p.proposal for p in found.photos)
     say(f"{counts['keep']} to keep, {counts['doubtful']} doubtful, {counts['leave out']} to leave out.")

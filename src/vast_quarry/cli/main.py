@@ -11,6 +11,7 @@ from vast_quarry import __version__
 from vast_quarry.cli import build, rig
 from vast_quarry.cli.frames import frames
 from vast_quarry.cli.inspect import inspect_command
+from vast_quarry.cli.language import told
 from vast_quarry.cli.optics import optics
 from vast_quarry.cli.plan import marks, mat, plan
 from vast_quarry.cli.serve import serve
@@ -53,7 +54,7 @@ def main() -> None:
     try:
         app()
     except PlainError as error:
-        errors.print(str(error), markup=False, highlight=False)
+        errors.print(told(error.said), markup=False, highlight=False)
         sys.exit(1)
     except (Cancelled, KeyboardInterrupt):
         errors.print("Stopped.", markup=False, highlight=False)

@@ -10,6 +10,8 @@ import typer
 from pydantic import ValidationError
 from rich.console import Console
 
+from vast_quarry.cli.language import spoken
+from vast_quarry.cli.language import told as in_words
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import atomic_write, write_json
 from vast_quarry.core.formats.meshes import read_mesh
@@ -17,6 +19,7 @@ from vast_quarry.core.formats.pdf import mat_pdf, step_marks_pdf
 from vast_quarry.core.plan.mats import PAPERS, make_mat
 from vast_quarry.core.plan.shots import planned_glb, shot_list, shot_sheet
 from vast_quarry.core.plan.standin import StandIn, standin_from_mesh
+from vast_quarry.core.words import Said
 from vast_quarry.pipeline.estimate import expected
 from vast_quarry.pipeline.output import claim_output
 from vast_quarry.pipeline.plan import PlanFile, PlanIn, patches_of, told
@@ -73,11 +76,11 @@ def plan(
     worked.findings.extend(notes)
     result = told(worked, request.colors)
     claim_output(out)
-    write_json(out / "plan.json", PlanFile(request=request, result=result).model_dump(mode="json"))
+    write_json(out / "plan.json", PlanFile(request=request, result=result).model_dump())
     with atomic_write(out / "shots.csv") as f:
         f.write(shot_list(worked).encode())
     with atomic_write(out / "shots.pdf") as f:
-        f.write(shot_sheet(worked, subject.stem))
+        f.write(shot_sheet(worked, subject.stem, spoken()))
     with atomic_write(out / "cameras.glb") as f:
         f.write(planned_glb(worked))
     write_json(out / "coverage.json", patches_of(worked).model_dump(mode="json"))
@@ -89,10 +92,10 @@ def plan(
             f"{e.grade.value.capitalize()}: about {max(1, round(e.seconds / 60))} min and {e.memory_mb / 1000:.1f} GB of memory."
         )
     for finding in result.findings:
-        say(finding)
+        say(in_words(finding))
 
 
-def _mesh_of(request: PlanIn, folder: Path) -> tuple[StandIn | None, list[str]]:
+def _mesh_of(request: PlanIn, folder: Path) -> tuple[StandIn | None, list[Said]]:
     """The mesh that stands in, where one is asked for; its path is taken from the subject file's folder."""
     if request.shape != "mesh":
         return None, []
@@ -125,7 +128,7 @@ def marks(
         rises = [float(x) for x in elevations.split(",") if x.strip()]
     except ValueError:
         raise PlainError(f"{elevations} are no elevations.", "Write them like 10,30,50.") from None
-    _save_pdf(out, step_marks_pdf(stops, rises))
+    _save_pdf(out, step_marks_pdf(stops, rises, spoken()))
     console.print(f"{stops} stops. Print at 100 %, and measure the line.", markup=False)
 
 
@@ -137,5 +140,5 @@ def mat(
 ) -> None:
     """A marker mat to print at true size; where its markers are is written beside it as JSON."""
     sheet = make_mat(paper, round_, first)
-    _save_pdf(out, mat_pdf(sheet), sheet.as_dict())
+    _save_pdf(out, mat_pdf(sheet, spoken()), sheet.as_dict())
     console.print(f"{len(sheet.markers)} markers on {paper}. Print at 100 %, and measure the ruler.", markup=False)

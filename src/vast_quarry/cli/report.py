@@ -7,6 +7,9 @@ import time
 from rich.console import Console
 from rich.progress import BarColumn, Progress, TaskID, TextColumn, TimeElapsedColumn, TimeRemainingColumn
 
+from vast_quarry.cli.language import told
+from vast_quarry.core.words import say
+
 
 class BarReporter:
     """A bar for each step at a terminal."""
@@ -28,7 +31,7 @@ class BarReporter:
 
     def begin(self, layer: str, title: str) -> None:
         """A step begins."""
-        self._task = self.progress.add_task("", total=1, layer=title)
+        self._task = self.progress.add_task("", total=1, layer=told(title))
         self._stage = ""
 
     def stage(self, layer: str, text: str, done: float, total: float, left: float | None = None) -> None:
@@ -37,19 +40,20 @@ class BarReporter:
             return
         if text != self._stage:
             self._stage = text
-            self.progress.reset(self._task, total=total, description=text)
+            self.progress.reset(self._task, total=total, description=told(text))
+        text = told(text)
         label = f"{text} {done:.0f}/{total:.0f}" if total > 1 else text
         self.progress.update(self._task, completed=done, total=total, description=label)
 
     def end(self, layer: str, seconds: float, reused: bool) -> None:
         """A step is done."""
         if self._task is not None:
-            text = "as before" if reused else f"{seconds:.1f} s"
+            text = told("as before") if reused else f"{seconds:.1f} s"
             self.progress.update(self._task, completed=1, total=1, description=text)
 
     def say(self, text: str) -> None:
         """A finding."""
-        self.progress.console.print(text, markup=False, highlight=False)
+        self.progress.console.print(told(text), markup=False, highlight=False)
 
 
 class PlainReporter:
@@ -71,22 +75,24 @@ class PlainReporter:
     def begin(self, layer: str, title: str) -> None:
         """A step begins."""
         self._stage = ""
-        self._line(f"{title} ...")
+        self._line(f"{told(title)} ...")
 
     def stage(self, layer: str, text: str, done: float, total: float, left: float | None = None) -> None:
         """Progress within a stage of the step."""
         now = time.monotonic()
         if text != self._stage or now - self._last > 5.0:
             self._stage, self._last = text, now
+            text = told(text)
             self._line(f"  {text}: {done:.0f} of {total:.0f}" if total > 1 else f"  {text}")
 
     def end(self, layer: str, seconds: float, reused: bool) -> None:
         """A step is done."""
-        self._line("  as before" if reused else f"  done in {seconds:.1f} s")
+        text = say("done in {seconds} s", seconds=round(seconds, 1))
+        self._line("  " + told("as before" if reused else text))
 
     def say(self, text: str) -> None:
         """A finding."""
-        self._line(f"  {text}")
+        self._line(f"  {told(text)}")
 
 
 def make_reporter(console: Console) -> BarReporter | PlainReporter:

@@ -7,6 +7,7 @@ from typing import Annotated
 import typer
 from rich.console import Console
 
+from vast_quarry.cli.language import told as in_words
 from vast_quarry.core.errors import PlainError
 from vast_quarry.pipeline.grades import Grade
 from vast_quarry.pipeline.registry import STEPS
@@ -26,12 +27,15 @@ def settings_command(
         names = ", ".join(s.layer for s, _ in listed)
         raise PlainError(f"There is no layer {layer!r} with settings.", f"There are {names}.")
     for step, settings in chosen:
-        console.print(f"[bold]{step.title}[/]")
+        console.print(f"[bold]{in_words(step.title)}[/]")
         for s in settings:
-            value = f"{value_in(grade, step.layer, s)} {s.unit}".strip()
+            value = f"{value_in(grade, step.layer, s)} {in_words(s.unit)}".strip()
             console.print(f"  {step.layer}.{s.name} = {value}", markup=False, highlight=False, soft_wrap=True)
             console.print(
-                f"    {s.title}. {s.description} {s.cost}".rstrip(), markup=False, highlight=False, soft_wrap=True
+                "    " + f"{in_words(s.title)}. {in_words(s.description)} {in_words(s.cost)}".rstrip(),
+                markup=False,
+                highlight=False,
+                soft_wrap=True,
             )
             usual = f"usual {s.usual[0]:g} to {s.usual[1]:g}" if s.usual else ""
             told = "; ".join(x for x in (usual, f"possible {s.possible}" if s.possible else "") if x)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from vast_quarry.core.words import Said, together
+
 
 class PlainError(Exception):
     """What is wrong and what to do, in one or two plain sentences.
@@ -18,3 +20,11 @@ class PlainError(Exception):
         super().__init__(f"{what} {remedy}".strip())
         self.what = what
         self.remedy = remedy
+
+    @property
+    def said(self) -> Said:
+        """All of it as one sentence, which can be said in another language."""
+        return together([s for s in (self.what, self.remedy) if s])
+
+    def __reduce__(self) -> tuple[type[PlainError], tuple[str, str]]:
+        return type(self), (self.what, self.remedy)

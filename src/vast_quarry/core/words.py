@@ -47,10 +47,10 @@ class Said(str):
         return Said, (str(self), self.pattern, self.values)
 
     def in_language(self, language: str) -> str:
-        """The sentence in a language; in English where the catalogue does not have it."""
-        pattern = catalogue(language).get(self.pattern)
-        if pattern is None:
+        """The sentence in a language; what the catalogue does not have stays English."""
+        if language not in LANGUAGES:
             return str(self)
+        pattern = catalogue(language).get(self.pattern, self.pattern)
         return fill(pattern, {k: in_language(v, language) for k, v in self.values.items()}, language)
 
 
@@ -62,7 +62,25 @@ def say(pattern: str, /, **values: Any) -> Said:
     KeyError
         When the pattern asks for a value that is not given.
     """
-    return Said(fill(pattern, values), pattern, values)
+    plain = {k: _plain(v) for k, v in values.items()}
+    return Said(fill(pattern, plain), pattern, plain)
+
+
+def together(sentences: Sequence[str], between: str = " ") -> Said:
+    """Some sentences as one."""
+    if len(sentences) == 1:
+        return sentences[0] if isinstance(sentences[0], Said) else Said(sentences[0])
+    names = [f"s{k}" for k in range(len(sentences))]
+    return say(between.join(f"{{{n}}}" for n in names), **dict(zip(names, sentences)))
+
+
+def _plain(value: Any) -> Any:
+    """A value as JSON takes it: paths, errors and the like are text."""
+    if isinstance(value, str | bool | int | float) or value is None:
+        return value
+    if isinstance(value, list | tuple):
+        return [_plain(v) for v in value]
+    return value.item() if hasattr(value, "item") else str(value)
 
 
 def in_language(value: Any, language: str) -> Any:
@@ -115,7 +133,8 @@ def _parts(pattern: str, values: Mapping[str, Any], language: str, count: str | 
         if kind == "select":
             yield from _parts(cases.get(str(value), cases["other"]), values, language, count)
         else:
-            chosen = cases.get(f"={value}") or cases.get("one" if value == 1 else "other") or cases["other"]
+            kinds = (f"={value}", "one" if value == 1 else "other", "other")
+            chosen = next(cases[k] for k in kinds if k in cases)
             yield from _parts(chosen, values, language, written(value, language))
 
 

@@ -11,83 +11,85 @@ from scipy.sparse.csgraph import connected_components
 from vast_quarry.core.align.incremental import AlignInput
 from vast_quarry.core.align.trouble import Cause, Trouble
 from vast_quarry.core.errors import PlainError
+from vast_quarry.core.words import Said, say, together
 from vast_quarry.pipeline.figures import LensFigures
 from vast_quarry.pipeline.solution import Solution
 from vast_quarry.pipeline.steps.photos import Photo, clean_name
 
+#: what is the matter, the same with photos that show it, and what to do
 _WORDS: dict[Cause, tuple[str, str]] = {
     "nothing moves": (
-        "All photos show the subject from one and the same place, so there is no depth to tell",
+        "All photos show the subject from one and the same place, so there is no depth to tell.",
         "Walk round the subject and take photos from many sides, or turn it on a turntable and mask it.",
     ),
     "turned on the spot": (
-        "The camera was turned on the spot like for a panorama: that shows all round, but no depth",
+        "The camera was turned on the spot like for a panorama: that shows all round, but no depth.",
         "Move sideways by a step between photos, keeping the camera on the subject.",
     ),
     "still backdrop": (
-        "The background stands still while the subject moves before it, so the two cannot be told apart as one scene",
+        "The background stands still while the subject moves before it, so the two cannot be told apart as one scene.",
         "Mask the subject in all photos (Masks), or walk round it with everything about it at rest.",
     ),
     "too few matches": (
-        "No two photos share enough places that can be told from others",
+        "No two photos share enough places that can be told from others.",
         "Take photos that overlap by 60 % or more, sharp, of a subject with texture, moving sideways by a step between them.",
     ),
     "no parallax": (
-        "The photos match, but no two of them were taken from far enough apart to tell depth",
+        "The photos match, but no two of them were taken from far enough apart to tell depth.",
         "Move further sideways between photos: for an object at least once halfway round it.",
     ),
 }
+#: why photos are loose
+_FLIPPED = "{photos} could not be placed ({count} of {all}): flipped like in a mirror; turn back what was flipped."
+_APART = (
+    "{photos} could not be placed ({count} of {all}): they match each other, but nothing of the rest; another subject, or a "
+    "side with no photos between."
+)
+_NOWHERE = "{photos} could not be placed ({count} of {all}): nothing in them was found in another photo."
+_FEW = "{photos} could not be placed ({count} of {all}): too few of their places were found in the others."
 
 
 def told(trouble: Trouble, names: list[str]) -> PlainError:
     """The trouble as an error in the user's words; ``names`` are those of all photos."""
     what, remedy = _WORDS[trouble.cause]
     shown = [names[k] for k in trouble.photos[:4]]
-    return PlainError(f"{what} (seen for instance in {', '.join(shown)})." if shown else f"{what}.", remedy)
+    seen = [say("Seen for instance in {photos}.", photos=", ".join(shown))] if shown else []
+    return PlainError(together([what, *seen]), remedy)
 
 
-def _listed(names: Sequence[str], most: int = 4) -> str:
+def _listed(names: Sequence[str], most: int = 4) -> Said | list[str]:
     """Names for a sentence, the first few of many."""
     if len(names) <= most:
-        return " and ".join([", ".join(names[:-1]), names[-1]] if len(names) > 1 else names)
-    return f"{', '.join(names[:most])} and {len(names) - most} more"
+        return list(names)
+    return say("{photos} and {more} more", photos=", ".join(names[:most]), more=len(names) - most)
 
 
-def findings(photos: list[Photo], solution: Solution, data: AlignInput, mirrored: list[int]) -> list[str]:
+def findings(photos: list[Photo], solution: Solution, data: AlignInput, mirrored: list[int]) -> list[Said]:
     """Sentences about photos that are weakly placed or loose, one for each kind with how many it is about."""
     names = [clean_name(p.path) for p in photos]
     out = []
     weak = [names[n] for n, s in enumerate(solution.states) if s == "weak"]
     if weak:
-        out.append(
-            f"{_listed(weak)} {'is' if len(weak) == 1 else 'are'} tied in by few points; photos between them and their "
-            "neighbours would help."
+        pattern = (
+            "{photos} {count, plural, one {is} other {are}} tied in by few points; photos between them and their neighbours "
+            "would help."
         )
+        out.append(say(pattern, photos=_listed(weak), count=len(weak)))
     loose = [n for n, s in enumerate(solution.states) if s == "loose"]
     partners = np.bincount(np.array(list(data.matches)).reshape(-1), minlength=len(photos))
-    other = other_groups(loose, data)
-    kinds: list[tuple[list[int], str]] = [(mirrored, "flipped like in a mirror: turn back what was flipped")]
-    for group in other:
-        kinds.append(
-            (group, "they match each other, but nothing of the rest: another subject, or a side with no photos between")
-        )
+    kinds = [(mirrored, _FLIPPED), *[(group, _APART) for group in other_groups(loose, data)]]
     told = {n for rows, _ in kinds for n in rows}
-    kinds.append(
-        ([n for n in loose if n not in told and not partners[n]], "nothing in them was found in another photo")
-    )
-    kinds.append(
-        ([n for n in loose if n not in told and partners[n]], "too few of their places were found in the others")
-    )
-    for rows, why in kinds:
+    kinds.append(([n for n in loose if n not in told and not partners[n]], _NOWHERE))
+    kinds.append(([n for n in loose if n not in told and partners[n]], _FEW))
+    for rows, pattern in kinds:
         if rows:
-            out.append(
-                f"{_listed([names[n] for n in rows])} could not be placed ({len(rows)} of {len(photos)}): {why}."
-            )
+            out.append(say(pattern, photos=_listed([names[n] for n in rows]), count=len(rows), all=len(photos)))
     if len(loose) > 0.4 * len(photos):
-        out.append(
-            f"Only {len(photos) - len(loose)} of {len(photos)} photos could be placed. Take more photos between those that "
-            "are apart; on a turntable before a still backdrop, mask the subject."
+        pattern = (
+            "Only {placed} of {all} photos could be placed. Take more photos between those that are apart; on a turntable "
+            "before a still backdrop, mask the subject."
         )
+        out.append(say(pattern, placed=len(photos) - len(loose), all=len(photos)))
     return out
 
 
@@ -115,21 +117,28 @@ def other_groups(loose: list[int], data: AlignInput, least: int = 3) -> list[lis
 _UNKNOWNS = {"f": "focal length", "cx": "axis", "k1": "k1", "k2": "k2", "k3": "k3", "p1": "decentring"}
 
 
-def lens_sentences(lenses: list[LensFigures], noise: float | None) -> list[str]:
+def lens_sentences(lenses: list[LensFigures], noise: float | None) -> list[Said]:
     """What was solved of each lens, what was held because the photos do not say it, and how precisely features lie."""
     out = []
     for lens in lenses:
-        solved, held = ([_UNKNOWNS[u] for u in lens[kind] if u in _UNKNOWNS] for kind in ("solved", "held"))
-        whose = (
-            "The lens"
+        solved, held = ([Said(_UNKNOWNS[u]) for u in lens[kind] if u in _UNKNOWNS] for kind in ("solved", "held"))
+        px, size = round(lens["focal_px"]), lens["size"]
+        parts = [
+            say("The lens has a focal length of {px} px.", px=px)
             if len(lenses) == 1
-            else f"The lens of {lens['photos']} photos ({lens['size'][0]} x {lens['size'][1]})"
+            else say(
+                "The lens of {count, plural, one {# photo} other {# photos}} ({width} x {height}) has a focal length of {px} px.",
+                count=lens["photos"], width=size[0], height=size[1], px=px,
+            )
+        ]  # fmt: skip
+        if lens["focal_from"] == "guessed" and "f" in lens["solved"]:
+            parts.append(Said("Nothing was known of it."))
+        parts.append(
+            say("Solved from the photos: {what}.", what=solved) if solved else Said("Nothing of it was solved.")
         )
-        text = f"{whose} has a focal length of {lens['focal_px']:.0f} px"
-        text += " (nothing was known of it)" if lens["focal_from"] == "guessed" and "f" in lens["solved"] else ""
-        text += f"; solved from the photos: {', '.join(solved)}" if solved else "; nothing of it was solved"
-        text += f"; held, since the photos do not determine it: {', '.join(held)}." if held else "."
-        out.append(text)
+        if held:
+            parts.append(say("Held, since the photos do not determine it: {what}.", what=held))
+        out.append(together(parts))
     if noise is not None and out:
-        out[-1] += f" Features lie within about {noise:.2f} px."
+        out[-1] = together([out[-1], say("Features lie within about {px} px.", px=round(noise, 2))])
     return out

@@ -21,6 +21,7 @@ from typing import ParamSpec, TypeVar
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats import meshes
 from vast_quarry.core.photo import reading, video
+from vast_quarry.core.words import say, together
 
 P = ParamSpec("P")
 T = TypeVar("T")
@@ -65,7 +66,9 @@ class Reader:
             conn.send((function, arguments, named))
             if not conn.poll(patience):
                 self.end()
-                raise Unreadable(f"takes longer than {patience:.0f} s to read; it may be damaged.")
+                raise Unreadable(
+                    say("takes longer than {patience} s to read; it may be damaged.", patience=round(patience))
+                )
             kind, what = conn.recv()
         except (EOFError, ConnectionError):
             self.end()
@@ -80,7 +83,7 @@ class Reader:
         if kind == "memory":
             raise Unreadable("needs more memory to read than is given to one file.")
         if kind == "broken":
-            raise Unreadable(f"cannot be read ({what}).")
+            raise Unreadable(say("cannot be read ({what}).", what=what))
         result: T = what
         return result
 
@@ -121,8 +124,8 @@ def apart(function: Callable[P, T], patience: float = PATIENCE, by_name: bool = 
         try:
             return reader.ask(function, arguments, named, patience)
         except Unreadable as error:
-            subject = f"{Path(str(arguments[0])).name} " if by_name else ""
-            raise PlainError(f"{subject}{error}", "Leave it out.") from None
+            subject = [Path(str(arguments[0])).name] if by_name else []
+            raise PlainError(together([*subject, error.args[0]]), "Leave it out.") from None
         finally:
             _idle.put(reader)
 

@@ -24,7 +24,9 @@ from vast_quarry.core.photo.judging import Look, picture_hash, small_picture
 from vast_quarry.core.photo.quality import SIDE, Quality, judge
 from vast_quarry.core.photo.reading import load_rgb, read_facts, resized
 from vast_quarry.core.photo.srgb import linear
+from vast_quarry.core.words import Said, say
 from vast_quarry.pipeline.apart import apart
+from vast_quarry.pipeline.sentence import as_data, sentence
 from vast_quarry.pipeline.steps.masks import load_mask
 
 #: longer side at which photos are compared with each other, and features of each that are
@@ -47,7 +49,7 @@ class Glance(BaseModel):
     #: how far the features lie from the middle, and how bright it is about them (log2)
     far: Any = None
     wide: Any = None
-    problem: str | None = None
+    problem: Said | None = None
 
 
 def glance(folder: Path, path: str, masks: Path | None = None) -> Glance:
@@ -57,9 +59,9 @@ def glance(folder: Path, path: str, masks: Path | None = None) -> Glance:
         facts = read_facts(file)
         rgb = load_rgb(file)
     except PlainError as error:
-        return Glance(problem=str(error))
+        return Glance(problem=error.said)
     except (OSError, MemoryError) as error:
-        return Glance(problem=f"cannot be read ({error}).")
+        return Glance(problem=say("cannot be read ({why}).", why=error))
     scale = min(1.0, SIDE / max(rgb.shape[:2]))
     small = resized(rgb, scale)
     shown = resized(small, min(1.0, COMPARED / max(small.shape[:2])))
@@ -112,7 +114,7 @@ def keep_glance_apart(folder: Path, path: str, masks: Path | None, kept: Path) -
         return apart(keep_glance, patience=60.0)(folder, path, masks, kept)
     except PlainError as error:
         target = glance_file(folder, path, masks, kept)
-        save_glance(target, Glance(problem=str(error)))
+        save_glance(target, Glance(problem=error.said))
         return target
 
 
@@ -135,7 +137,7 @@ _ARRAYS = ("descriptors", "colors", "xy", "far", "wide")
 def save_glance(target: Path, g: Glance) -> None:
     """Write a glance into a file: arrays, and the facts as JSON among them."""
     if g.problem is not None:
-        write_arrays(target, facts=np.array(json.dumps({"problem": g.problem})))
+        write_arrays(target, facts=np.array(json.dumps({"problem": as_data(g.problem)})))
         return
     facts = asdict(g.look)
     small = facts.pop("small")
@@ -149,7 +151,7 @@ def load_glance(file: Path) -> Glance:
     with np.load(file) as f:
         facts = json.loads(str(f["facts"]))
         if "problem" in facts:
-            return Glance(problem=facts["problem"])
+            return Glance(problem=sentence(facts["problem"]))
         quality, exif = Quality(**facts.pop("quality")), Exif(**facts.pop("exif"))
         look = Look(**facts, quality=quality, exif=exif, small=f["small"])
         return Glance(look=look, **{name: f[name] for name in _ARRAYS})

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import BrokenExecutor, Executor, Future
 from pathlib import Path
 from typing import TypeVar
@@ -10,10 +10,13 @@ from typing import TypeVar
 import numpy as np
 from pydantic import BaseModel
 
+from vast_quarry.core.photo.common import names_of_sets, said_once
 from vast_quarry.core.photo.falloff import estimate_falloff, stops_at
 from vast_quarry.core.photo.judging import Look, Verdict, automatic, gaps, judge_set
 from vast_quarry.core.photo.tone import exposure_stops, fill_by_exposure, tone_offsets
+from vast_quarry.core.words import Said, say, together
 from vast_quarry.pipeline.glances import Glance, keep_glance, keep_glance_apart, load_glance
+from vast_quarry.pipeline.sentence import Sentence, sentence
 from vast_quarry.pipeline.shared import PIECE, Compare, Pairs, Shared, compare_kept, shared_features
 
 T = TypeVar("T")
@@ -29,7 +32,7 @@ class Inspected(BaseModel):
     photo: str
     proposal: str
     reasons: list[str]
-    says: str
+    says: Sentence
     sharpness_px: float | None = None
     widest_px: float | None = None
     motion_deg: float | None = None
@@ -48,16 +51,18 @@ class Inspected(BaseModel):
     focal_source: str | None = None
     set: str | None = None
     shared: int | None = None
+    #: of figures, what is remarked on beyond
+    limits: dict[str, float] = {}
 
 
 class Inspection(BaseModel):
     """What is found about all photos."""
 
     photos: list[Inspected]
-    findings: list[str]
+    findings: list[Sentence]
 
 
-def _falloffs(looks: Sequence[Look], shared: Shared) -> tuple[dict[int, list[float]], list[str]]:
+def _falloffs(looks: Sequence[Look], shared: Shared) -> tuple[dict[int, list[float]], list[Said]]:
     """What the lens of each photo darkens, by row, where it shows; and sentences about it."""
     lens = [(x.exif.make, x.exif.model, x.exif.lens, x.exif.focal_mm, x.width > x.height) for x in looks]
     found: dict[int, list[float]] = {}
@@ -71,7 +76,12 @@ def _falloffs(looks: Sequence[Look], shared: Shared) -> tuple[dict[int, list[flo
         if corner < max(DARKENED, 4 * told.error):
             continue
         found |= {k: [round(c, 4) for c in told.falloff] for k in range(len(looks)) if lens[k] == key}
-        says.append(f"The lens darkens the corners by {corner:.1f} stops: evening out can give that back.")
+        says.append(
+            say(
+                "The lens darkens the corners by {stops} stops: evening out can give that back.",
+                stops=round(corner, 1),
+            )
+        )
     return found, says
 
 
@@ -127,6 +137,7 @@ def inspect(paths: Sequence[str], glances: Sequence[Glance], work: Compare | Non
     tones = fill_by_exposure(seen, exposures)
     falloffs, darkened = _falloffs(looks, common)
     verdicts = judge_set(looks, shared, seen)
+    once, names = said_once(verdicts), names_of_sets(looks, verdicts)
     by_row = dict(zip(good, zip(looks, verdicts)))
     tone_of = dict(zip(good, tones))
     falloff_of = {good[k]: f for k, f in falloffs.items()}
@@ -134,30 +145,35 @@ def inspect(paths: Sequence[str], glances: Sequence[Glance], work: Compare | Non
     for k, path in enumerate(paths):
         if k not in by_row:
             photos.append(
-                Inspected(photo=path, proposal="leave out", reasons=["unreadable"], says=str(glances[k].problem))
+                Inspected(photo=path, proposal="leave out", reasons=["unreadable"], says=sentence(glances[k].problem))
             )
         else:
-            told = _told(*by_row[k])
+            told = _told(*by_row[k], names)
             r, g, b = (round(float(x), 4) for x in tone_of[k])
             told.tone = [r, g, b] if np.isfinite([r, g, b]).all() else None
             told.falloff = falloff_of.get(k)
             photos.append(told)
-    findings = automatic(looks, seen) + darkened
+    findings = once + automatic(looks, seen) + darkened
     gone = [n for n, v in enumerate(verdicts) if v.proposal == "leave out"]
     for part in gaps(shared, [v.set for v in verdicts], gone):
-        names = ", ".join(looks[n].path for n in part[:4]) + (" and more" if len(part) > 4 else "")
-        findings.append(f"Leaving out what is proposed leaves a gap: {names} no longer hang together with the rest.")
+        pattern = (
+            "Leaving out what is proposed leaves a gap: {photos}{more, plural, =0 {} other { and # more}} no longer "
+            "{all, plural, one {hangs} other {hang}} together with the rest."
+        )
+        shown = [looks[n].path for n in part[:4]]
+        findings.append(say(pattern, photos=", ".join(shown), more=len(part) - len(shown), all=len(part)))
     return Inspection(photos=photos, findings=findings)
 
 
-def _told(look: Look, v: Verdict) -> Inspected:
+def _told(look: Look, v: Verdict, sets: Mapping[int, str]) -> Inspected:
     q = look.quality
     return Inspected(
-        photo=look.path, proposal=v.proposal, reasons=v.reasons, says="; ".join(v.notes), sharpness_px=_known(q.sharpness_px),
+        photo=look.path, proposal=v.proposal, reasons=v.reasons, says=together(v.notes, "; "), sharpness_px=_known(q.sharpness_px),
         widest_px=_known(q.widest_px), motion_deg=q.motion_deg if "motion blur" in v.reasons else None,
         clipped_high_percent=q.clipped_high_percent, clipped_low_percent=q.clipped_low_percent,
         too_dark_percent=q.too_dark_percent, noise=q.noise, ev_offset=v.ev_offset, wb_offset=v.wb_offset,
-        duplicate_of=v.duplicate_of, focal_source=look.focal_source, set=f"set {v.set}", shared=v.shared,
+        duplicate_of=v.duplicate_of, focal_source=look.focal_source, set=sets[v.set], shared=v.shared,
+        limits=v.limits,
     )  # fmt: skip
 
 

@@ -16,6 +16,7 @@ from vast_quarry.core.plan.light import sources, toward
 from vast_quarry.core.plan.planner import Plan
 from vast_quarry.core.plan.request import WIDEST_STEP, Hold, Kind, LightKind
 from vast_quarry.core.plan.standin import Shape, StandIn
+from vast_quarry.pipeline.sentence import Sentence
 
 
 class Obstacle(BaseModel):
@@ -192,7 +193,7 @@ class PlanOut(BaseModel):
     histogram: list[float]
     seen_by_three: float
     stations: list[StationOut]
-    findings: list[str]
+    findings: list[Sentence]
 
 
 class PatchesOut(BaseModel):

@@ -11,6 +11,7 @@ from pydantic import BaseModel, ConfigDict, ValidationError
 from vast_quarry import __version__
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import write_json
+from vast_quarry.core.words import say
 from vast_quarry.pipeline.grades import GRADES, Grade
 from vast_quarry.pipeline.registry import STEPS
 from vast_quarry.pipeline.step import StepSettings
@@ -48,7 +49,8 @@ class Recipe(BaseModel):
         except ValidationError as error:
             where, why = first_misfit(error)
             raise PlainError(
-                f"The setting {where} of {layer} does not fit: {why}.", "Change it and try again."
+                say("The setting {where} of {layer} does not fit: {why}.", where=where, layer=layer, why=why),
+                "Change it and try again.",
             ) from error
 
 
@@ -71,15 +73,17 @@ def read_recipe(path: Path) -> Recipe:
     try:
         recipe = Recipe.model_validate(json.loads(path.read_text("utf-8")))
     except OSError as error:
-        raise PlainError(f"The recipe {path} cannot be read ({error.strerror}).", "Check the path.") from error
+        raise PlainError(
+            say("The recipe {path} cannot be read ({why}).", path=path, why=error.strerror), "Check the path."
+        ) from error
     except (ValueError, ValidationError) as error:
         raise PlainError(
-            f"{path.name} is not a recipe.", "A recipe is the recipe.json written beside a result."
+            say("{name} is not a recipe.", name=path.name), "A recipe is the recipe.json written beside a result."
         ) from error
     known = {s.layer for s in STEPS}
     strange = set(recipe.layers) - known
     if strange:
-        raise PlainError(f"The recipe names layers that do not exist: {', '.join(sorted(strange))}.")
+        raise PlainError(say("The recipe names layers that do not exist: {list}.", list=", ".join(sorted(strange))))
     return recipe
 
 

@@ -9,6 +9,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from threadpoolctl import threadpool_limits
+
 from vast_quarry.core.errors import PlainError
 from vast_quarry.pipeline.executors import LazyExecutor
 from vast_quarry.pipeline.forecast import TYPICAL, StageClock
@@ -181,7 +183,9 @@ class Runner:
                 step.layer, self.reporter, executor, self.cancelled, clock=StageClock(self._plan(step.layer, plain)),
             )  # fmt: skip
             try:
-                figures = step.run(context)
+                # several threads add up in another order: the same recipe would not give the same figures everywhere
+                with threadpool_limits(1, user_api="blas"):
+                    figures = step.run(context)
                 context.clock.end()
                 if not resumed:
                     self._learn_pace(step.layer, context.clock.took)

@@ -9,6 +9,7 @@ from typing import Any, Literal
 from pydantic import BaseModel
 
 from vast_quarry.core.errors import PlainError
+from vast_quarry.core.words import say
 from vast_quarry.pipeline.grades import GRADES, Grade
 from vast_quarry.pipeline.registry import STEPS
 from vast_quarry.pipeline.step import Step, StepSettings
@@ -103,7 +104,7 @@ def parsed(text: str) -> tuple[str, dict[str, Any]]:
     known = {s.name: s for s in settings_of(steps[layer])} if layer in steps else {}
     if not (sign and dot) or name not in known:
         remedy = "`vast-quarry settings` lists them; write LAYER.NAME=VALUE, as in points.least_views=4."
-        raise PlainError(f"There is no setting {text.strip()!r}.", remedy)
+        raise PlainError(say('There is no setting "{name}".', name=text.strip()), remedy)
     value = value.strip()
     if known[name].kind == "choice":
         return layer, {name: value}

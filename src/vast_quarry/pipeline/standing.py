@@ -16,6 +16,7 @@ from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import link_or_copy, write_arrays, write_json
 from vast_quarry.core.plan.mats import make_mat
 from vast_quarry.core.pose import Similarity
+from vast_quarry.core.words import say
 from vast_quarry.pipeline.aligned import box_figures, cameras_document
 from vast_quarry.pipeline.figures import CamerasFigures
 from vast_quarry.pipeline.solution import load_solution, save_solution, turned
@@ -59,7 +60,7 @@ def mat_over(context: Context, listed: PhotoList, photos: list[Photo], model: Mo
     try:
         return lay_mat(markers, space)
     except PlainError as error:
-        context.found(f"{error} Scale and level are found without it.")
+        context.found(say("{why} Scale and level are found without it.", why=error.said))
         return None
 
 

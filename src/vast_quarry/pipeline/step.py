@@ -13,6 +13,7 @@ from typing import Any, ClassVar, Protocol
 from pydantic import BaseModel, ConfigDict, Field
 
 from vast_quarry.core.progress import Cancelled, Progress
+from vast_quarry.core.words import Said
 from vast_quarry.pipeline.executors import LazyExecutor
 from vast_quarry.pipeline.figures import Figures
 from vast_quarry.pipeline.forecast import StageClock
@@ -83,7 +84,7 @@ class Context:
     reporter: Reporter
     executor: LazyExecutor
     cancelled: threading.Event = field(default_factory=threading.Event)
-    findings: list[str] = field(default_factory=list)
+    findings: list[Said] = field(default_factory=list)
     clock: StageClock = field(default_factory=lambda: StageClock({}))
     _last: float = 0.0
     _stage: str = ""
@@ -112,8 +113,9 @@ class Context:
 
     def found(self, sentence: str) -> None:
         """Note something the user should know."""
-        self.findings.append(sentence)
-        self.reporter.say(sentence)
+        said = sentence if isinstance(sentence, Said) else Said(sentence)
+        self.findings.append(said)
+        self.reporter.say(said)
 
     def each(
         self, text: str, work: Callable[..., Any], jobs: Iterable[tuple], patience: float | None = None

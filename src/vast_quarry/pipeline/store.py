@@ -16,7 +16,7 @@ from __future__ import annotations
 import hashlib
 import json
 import os
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
@@ -28,6 +28,8 @@ from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import read_json, sync, write_json
 from vast_quarry.core.formats.documents import changed
 from vast_quarry.core.formats.lock import Taken, lock
+from vast_quarry.core.words import Said, say
+from vast_quarry.pipeline.sentence import Sentence
 
 #: raised when a change of the code makes earlier results of the same settings differ
 FORMAT = 1
@@ -42,7 +44,7 @@ class Version(BaseModel):
     settings: dict[str, Any]
     parents: dict[str, int]
     figures: dict[str, Any]
-    findings: list[str]
+    findings: list[Sentence]
     seconds: float
     made: str
     #: seconds of each stage, in order
@@ -83,7 +85,12 @@ class Store:
             probe.unlink()
         except OSError as error:
             raise PlainError(
-                f"The folder {self.root.parent} cannot be written ({error.strerror or error}).", "Choose another one."
+                say(
+                    "The folder {parent} cannot be written ({why}).",
+                    parent=self.root.parent,
+                    why=error.strerror or error,
+                ),
+                "Choose another one.",
             ) from error
 
     @contextmanager
@@ -100,7 +107,8 @@ class Store:
                 yield
         except Taken as error:
             raise PlainError(
-                f"Another run is at work in {self.root.parent}{error.whose}.", "Wait until it is done, or stop it."
+                say("Another run is at work in {parent}{whose}.", parent=self.root.parent, whose=error.whose),
+                "Wait until it is done, or stop it.",
             ) from error
 
     def versions(self, layer: str) -> list[Version]:
@@ -134,7 +142,7 @@ class Store:
         settings: dict,
         parents: dict[str, int],
         figures: Mapping[str, Any],
-        findings: list[str],
+        findings: Sequence[Said],
         seconds: float,
         stages: dict[str, float] | None = None,
     ) -> Version:
@@ -147,7 +155,9 @@ class Store:
         """
         folder = self.root / layer / f"{key}.partial"
         if not folder.is_dir():
-            raise PlainError(f"The folder of the run, {folder}, was removed while it ran.", "Run it again.")
+            raise PlainError(
+                say("The folder of the run, {folder}, was removed while it ran.", folder=folder), "Run it again."
+            )
         for left in folder.rglob(".*.partial"):  # what a killed unit was writing
             left.unlink(missing_ok=True)
         files = {str(p.relative_to(folder)): p.stat().st_size for p in sorted(folder.rglob("*")) if p.is_file()}
@@ -157,10 +167,10 @@ class Store:
         taken = [int(p.name) for p in (self.root / layer).iterdir() if p.name.isdecimal()]
         version = Version(
             layer=layer, number=max(taken, default=0) + 1, key=key, settings=settings, parents=parents, figures=dict(figures),
-            findings=findings, seconds=seconds, made=datetime.now(UTC).isoformat(timespec="seconds"),
+            findings=list(findings), seconds=seconds, made=datetime.now(UTC).isoformat(timespec="seconds"),
             stages={k: round(v, 2) for k, v in (stages or {}).items()}, files=files,
         )  # fmt: skip
-        write_json(folder / "version.json", version.model_dump())
+        write_json(folder / "version.json", version.model_dump(mode="json"))
         os.replace(folder, self.folder(version))
         sync(self.root / layer)
         self.use(version)
@@ -175,7 +185,7 @@ class Store:
             When it is no longer whole.
         """
         if not whole(self.folder(version), version):
-            raise PlainError(f"Files of {version.name} are missing or cut.", "Run the layer again.")
+            raise PlainError(say("Files of {name} are missing or cut.", name=version.name), "Run the layer again.")
         with changed(self.root / "in-use.json") as now:
             now[version.layer] = version.number
 

@@ -21,6 +21,7 @@ from vast_quarry.core.photo.reading import resized
 from vast_quarry.core.photo.skim import look_over
 from vast_quarry.core.photo.video import VideoInfo, cropped, probe, take_frames
 from vast_quarry.core.progress import Progress, silent
+from vast_quarry.core.words import say
 
 #: most frames that are taken at once
 MOST = 5000
@@ -66,7 +67,9 @@ def look_through(video: Path, info: VideoInfo, choice: Choice, progress: Progres
     total = max(info.frames, 1)
     found = look_over(video, info, lambda seen: progress(min(seen.number, total), total))
     if not len(found.number):
-        raise PlainError(f"{video.name} holds no picture that can be read.", "Copy it again from the camera.")
+        raise PlainError(
+            say("{name} holds no picture that can be read.", name=video.name), "Copy it again from the camera."
+        )
     return found
 
 
@@ -88,7 +91,9 @@ def chosen_frames(found: Scan, choice: Choice) -> list[list[int]]:
     if not total:
         raise PlainError("No frame of the video is chosen.", "Keep a longer range, or choose in another way.")
     if total > MOST:
-        raise PlainError(f"{total} frames would be taken; {MOST} are the most.", "Take fewer.")
+        raise PlainError(
+            say("{total} frames would be taken; {most} are the most.", total=total, most=MOST), "Take fewer."
+        )
     return out
 
 

@@ -15,6 +15,8 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from vast_quarry import __version__
 from vast_quarry.core.errors import PlainError
+from vast_quarry.core.words import Said, say
+from vast_quarry.pipeline.sentence import as_data
 from vast_quarry.server.database import open_database
 from vast_quarry.server.guard import Guard
 from vast_quarry.server.log import log_file
@@ -99,6 +101,11 @@ class Health(BaseModel):
     version: str
 
 
+def _told(said: Said, status: int) -> JSONResponse:
+    """An answer that says why not."""
+    return JSONResponse({"detail": str(said), "said": as_data(said)}, status_code=status)
+
+
 def make_app(data: Path) -> FastAPI:
     """The application over a data folder."""
     # pages about the API would load their scripts from elsewhere; docs/openapi.json tells the same
@@ -124,37 +131,45 @@ def make_app(data: Path) -> FastAPI:
     def plain(request: Request, error: PlainError) -> JSONResponse:
         """A failure in the user's words."""
         status = 404 if isinstance(error, NotFound) else 422
-        return JSONResponse({"detail": str(error), "what": error.what, "remedy": error.remedy}, status_code=status)
+        return _told(error.said, status)
 
     @app.exception_handler(StaleDataError)
     def stale(request: Request, error: StaleDataError) -> JSONResponse:
         """Two changed the same thing at once."""
-        text = "This was changed from somewhere else at the same moment, so nothing was done. Look at it again and repeat it."
-        return JSONResponse({"detail": text}, status_code=409)
+        text = Said(
+            "This was changed from somewhere else at the same moment, so nothing was done. Look at it again and repeat it."
+        )
+        return _told(text, 409)
 
     @app.exception_handler(OperationalError)
     def database(request: Request, error: OperationalError) -> JSONResponse:
         """The database cannot be written or read just now."""
         log.error("the database: %s", error.orig)
-        text = f"What you did could not be saved ({error.orig}). Look whether the disk is full, and try again."
-        return JSONResponse({"detail": text}, status_code=507)
+        text = say(
+            "What you did could not be saved ({why}). Look whether the disk is full, and try again.", why=error.orig
+        )
+        return _told(text, 507)
 
     @app.exception_handler(Exception)
     def broken(request: Request, error: Exception) -> JSONResponse:
         """A mistake of ours; the server's log has the rest of it."""
         log.error("%s %s failed", request.method, request.url.path, exc_info=error)
-        text = f"Something went wrong inside the program ({type(error).__name__}). More about it is in {log_file(data, 'server')}."
-        return JSONResponse({"detail": text}, status_code=500)
+        text = say(
+            "Something went wrong inside the program ({what}). More about it is in {file}.",
+            what=type(error).__name__,
+            file=log_file(data, "server"),
+        )
+        return _told(text, 500)
 
     @app.exception_handler(OSError)
     def disk(request: Request, error: OSError) -> JSONResponse:
         """A full disk, or one that cannot be written."""
         text = (
-            "The disk is full. Free some space and try again."
+            Said("The disk is full. Free some space and try again.")
             if error.errno == 28
-            else f"A file could not be used ({error})."
+            else say("A file could not be used ({why}).", why=error)
         )
-        return JSONResponse({"detail": text}, status_code=507)
+        return _told(text, 507)
 
     page = next((p for p in PAGES if (p / "index.html").exists()), None)
 

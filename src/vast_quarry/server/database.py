@@ -16,6 +16,7 @@ from sqlalchemy import Engine, event
 from sqlmodel import Session, create_engine
 
 from vast_quarry.core.errors import PlainError
+from vast_quarry.core.words import say
 
 NAME = "vast-quarry.sqlite"
 
@@ -61,7 +62,7 @@ def _bring_up_to_date(data: Path) -> None:
             return
         if now is not None and now not in {s.revision for s in scripts.walk_revisions()}:
             raise PlainError(
-                f"The projects in {data} were written by a later version of Vast Quarry.",
+                say("The projects in {data} were written by a later version of Vast Quarry.", data=data),
                 "Use that version, or another folder.",
             )
         # what a migration that was killed had begun is no part of the database
@@ -86,7 +87,7 @@ def _revision(file: Path) -> str | None:
             return None if found is None else str(found[0])
     except sqlite3.DatabaseError as error:
         raise PlainError(
-            f"{file} is damaged ({error}), and is left as it is.",
+            say("{file} is damaged ({error}), and is left as it is.", file=file, error=error),
             "Put it back from a copy (before-*.sqlite beside it are made before each change of its shape).",
         ) from error
 

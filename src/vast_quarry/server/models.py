@@ -2,16 +2,48 @@
 
 from __future__ import annotations
 
+import json
+from collections.abc import Sequence
 from datetime import UTC, datetime
 from typing import Any
 
-from sqlalchemy import JSON, Column, ForeignKey, Integer, String
+from sqlalchemy import JSON, Column, ForeignKey, Integer, String, TypeDecorator
 from sqlmodel import Field, SQLModel
+
+from vast_quarry.core.words import Said
+from vast_quarry.pipeline.sentence import as_data, sentence
 
 
 def now() -> str:
     """The time as UTC text."""
     return datetime.now(UTC).isoformat(timespec="milliseconds")
+
+
+class SaidText(TypeDecorator[Said]):
+    """A sentence in a column of text: as it is where it has no values, else as JSON."""
+
+    impl = String
+    cache_ok = True
+
+    def process_bind_param(self, value: str | None, dialect: object) -> str:
+        return json.dumps(as_data(value)) if isinstance(value, Said) and value.values else str(value or "")
+
+    def process_result_value(self, value: str | None, dialect: object) -> Said:
+        text = value or ""
+        return sentence(json.loads(text)) if text.startswith('{"text": ') else Said(text)
+
+
+class SaidLines(TypeDecorator[list[Said]]):
+    """Sentences in a column of JSON."""
+
+    impl = JSON
+    cache_ok = True
+
+    def process_bind_param(self, value: Sequence[str] | None, dialect: object) -> list[Any]:
+        return [as_data(v) if isinstance(v, Said) and v.values else str(v) for v in value or ()]
+
+    def process_result_value(self, value: list[Any] | None, dialect: object) -> list[Said]:
+        return [sentence(v) for v in value or ()]
 
 
 _REVISION = Column("revision", Integer, nullable=False, server_default="1")
@@ -67,8 +99,8 @@ class Job(SQLModel, table=True):
     done: float = 0.0
     total: float = 0.0
     seconds_left: float | None = None
-    message: str = ""
-    log: list[str] = Field(default_factory=list, sa_column=Column(JSON, nullable=False))
+    message: str = Field(default="", sa_column=Column(SaidText, nullable=False))
+    log: list[str] = Field(default_factory=list, sa_column=Column(SaidLines, nullable=False))
     cancel: bool = False
     #: a shoot waits until somebody lets it go on
     pause: bool = False

@@ -18,8 +18,10 @@ from sqlmodel import Session
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.lock import release, wait_for
 from vast_quarry.core.progress import Cancelled
+from vast_quarry.core.words import Said, say
 from vast_quarry.pipeline.recipe import Recipe
 from vast_quarry.pipeline.run import Runner
+from vast_quarry.pipeline.sentence import sentence
 from vast_quarry.server.database import open_database
 from vast_quarry.server.log import write_log
 from vast_quarry.server.models import Job, Project, now
@@ -57,7 +59,7 @@ class JobReporter:
             self._paused = bool(values.get("pause", job.pause))
             line = values.pop("line", None)
             if line:
-                job.log = [*job.log, str(line)][-400:]
+                job.log = [*job.log, sentence(line)][-400:]
             for k, v in values.items():
                 setattr(job, k, v)
             job.heartbeat = now()
@@ -67,7 +69,7 @@ class JobReporter:
     def begin(self, layer: str, title: str) -> None:
         """A step begins."""
         self._stage, self._left = "", None
-        self.write(layer=layer, stage="", done=0, total=0, seconds_left=None, line=f"{title} ...")
+        self.write(layer=layer, stage="", done=0, total=0, seconds_left=None, line=say("{layer} …", layer=title))
 
     def stage(self, layer: str, text: str, done: float, total: float, left: float | None = None) -> None:
         """Progress within a stage."""
@@ -76,7 +78,7 @@ class JobReporter:
         if not fresh and clock - self._last < 0.25 and done < total:
             return
         self._stage, self._last, self._left = text, clock, None if left is None else (clock, left)
-        extra = {"line": f"  {text}"} if fresh else {}
+        extra = {"line": text} if fresh else {}
         self.write(layer=layer, stage=text, done=done, total=total, seconds_left=left, **extra)
 
     def beat(self) -> None:
@@ -90,11 +92,11 @@ class JobReporter:
 
     def end(self, layer: str, seconds: float, reused: bool) -> None:
         """A step is done."""
-        self.write(line="  as before" if reused else f"  done in {seconds:.1f} s")
+        self.write(line="as before" if reused else say("done in {seconds} s", seconds=round(seconds, 1)))
 
     def pause(self, message: str) -> None:
         """Wait for somebody to see to it."""
-        self.write(pause=True, message=message, seconds_left=None, line=f"  {message}")
+        self.write(pause=True, message=message, seconds_left=None, line=message)
 
     def paused(self) -> bool:
         """Whether the job waits."""
@@ -103,7 +105,7 @@ class JobReporter:
 
     def say(self, text: str) -> None:
         """A finding."""
-        self.write(line=f"  {text}")
+        self.write(line=text)
 
 
 def run_job(engine: Engine, data: Path, job: Job) -> None:
@@ -121,7 +123,7 @@ def run_job(engine: Engine, data: Path, job: Job) -> None:
                 log.exception("the job's progress could not be written")
 
     threading.Thread(target=beat, daemon=True).start()
-    state, message = "done", ""
+    state, message = "done", Said("")
     try:
         with Session(engine) as session:
             project = session.get(Project, job.project_id)
@@ -138,9 +140,11 @@ def run_job(engine: Engine, data: Path, job: Job) -> None:
                 # nobody has decided about these: what judging proposes counts, and is said
                 leave = recipe.layers["photos"]
                 leave["judged_out"] = sorted(out)
-                reporter.say(f"Left out as judging proposes: {', '.join(out)}.")
+                reporter.say(say("Left out as judging proposes: {list}.", list=", ".join(out)))
             for name in no_longer_there(project):
-                reporter.say(f"The setting {name} is of another version of the program and is passed over.")
+                reporter.say(
+                    say("The setting {name} is of another version of the program and is passed over.", name=name)
+                )
             done = runner.run(
                 recipe, places_of(folders), until=str(job.params["layer"]), from_in_use=not job.params.get("everything")
             )
@@ -161,19 +165,30 @@ def run_job(engine: Engine, data: Path, job: Job) -> None:
         elif job.kind == "parcel":
             dispatch.make_parcel(folders, job.params, reporter)
         else:
-            raise PlainError(f"There is no job called {job.kind}.")
+            raise PlainError(say("There is no job called {kind}.", kind=job.kind))
     except Cancelled:
-        state, message = "cancelled", STOPPED
+        state, message = "cancelled", Said(STOPPED)
     except PlainError as error:
-        state, message = "failed", str(error)
+        state, message = "failed", error.said
     except Exception as error:
         log.exception("job %s (%s) failed", job.id, job.kind)
-        state, message = "failed", f"Something went wrong inside the program ({type(error).__name__}: {error})."
+        state, message = "failed", _inside(error)
     finally:
         over.set()
     _until_written(
-        reporter, state=state, message=message, pause=False, ended=now(), seconds_left=None, line=message or "Done"
+        reporter,
+        state=state,
+        message=message,
+        pause=False,
+        ended=now(),
+        seconds_left=None,
+        line=message or Said("Done"),
     )
+
+
+def _inside(error: BaseException) -> Said:
+    """What is told of a mistake in the program itself; more stands in the log file."""
+    return say("Something went wrong inside the program ({what}).", what=f"{type(error).__name__}: {error}")
 
 
 def _until_written(reporter: JobReporter, **values: object) -> None:

@@ -1,5 +1,7 @@
 import { ElMessage } from 'element-plus'
 import createClient from 'openapi-fetch'
+import { i18n } from '@/i18n'
+import { say, type Sentence } from '@/i18n/say'
 import type { components, paths } from './schema'
 
 export const api = createClient<paths>({
@@ -71,13 +73,14 @@ export async function ask<T>(promise: Promise<Answer<T>>, untilRead = false): Pr
 /** The sentence in an error body. */
 export function sentence(error: unknown): string {
   if (typeof error === 'string') return error
-  const detail = (error as { detail?: unknown } | null)?.detail
+  const { detail, said } = (error ?? {}) as { detail?: unknown; said?: Sentence }
+  if (said) return say(said)
   if (typeof detail === 'string') return detail
   if (Array.isArray(detail) && detail.length) {
     const first = detail[0] as { loc?: unknown[]; msg?: string }
     return `${(first.loc ?? []).slice(-1).join('')}: ${first.msg ?? ''}`
   }
-  return 'The server did not say why.'
+  return i18n.global.t('app.silent')
 }
 
 export const photoUrl = (id: number, kind: 'thumb' | 'full' | 'mask', path: string, side?: number) =>

@@ -1712,7 +1712,16 @@ export interface components {
         CamerasVersion: {
             figures: components["schemas"]["CamerasFigures"];
             /** Findings */
-            findings: string[];
+            findings: {
+                /** Pattern */
+                pattern: string;
+                /** Text */
+                text: string;
+                /** Values */
+                values: {
+                    [key: string]: unknown;
+                };
+            }[];
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -1985,7 +1994,16 @@ export interface components {
         FinishVersion: {
             figures: components["schemas"]["FinishFigures"];
             /** Findings */
-            findings: string[];
+            findings: {
+                /** Pattern */
+                pattern: string;
+                /** Text */
+                text: string;
+                /** Values */
+                values: {
+                    [key: string]: unknown;
+                };
+            }[];
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -2068,6 +2086,13 @@ export interface components {
             falloff?: number[] | null;
             /** Focal Source */
             focal_source?: string | null;
+            /**
+             * Limits
+             * @default {}
+             */
+            limits: {
+                [key: string]: number;
+            };
             /** Motion Deg */
             motion_deg?: number | null;
             /** Noise */
@@ -2078,8 +2103,20 @@ export interface components {
             proposal: string;
             /** Reasons */
             reasons: string[];
-            /** Says */
-            says: string;
+            /**
+             * SentenceOut
+             * @description A sentence: in English, and the pattern and values by which it is said in another language.
+             */
+            says: {
+                /** Pattern */
+                pattern: string;
+                /** Text */
+                text: string;
+                /** Values */
+                values: {
+                    [key: string]: unknown;
+                };
+            };
             /** Set */
             set?: string | null;
             /** Shared */
@@ -2118,11 +2155,32 @@ export interface components {
             /** Layer */
             layer: string;
             /** Log */
-            log: string[];
+            log: {
+                /** Pattern */
+                pattern: string;
+                /** Text */
+                text: string;
+                /** Values */
+                values: {
+                    [key: string]: unknown;
+                };
+            }[];
             /** Made */
             made: string;
-            /** Message */
-            message: string;
+            /**
+             * SentenceOut
+             * @description A sentence: in English, and the pattern and values by which it is said in another language.
+             */
+            message: {
+                /** Pattern */
+                pattern: string;
+                /** Text */
+                text: string;
+                /** Values */
+                values: {
+                    [key: string]: unknown;
+                };
+            };
             /** Pause */
             pause: boolean;
             /** Project Id */
@@ -2322,7 +2380,16 @@ export interface components {
         MasksVersion: {
             figures: components["schemas"]["MasksFigures"];
             /** Findings */
-            findings: string[];
+            findings: {
+                /** Pattern */
+                pattern: string;
+                /** Text */
+                text: string;
+                /** Values */
+                values: {
+                    [key: string]: unknown;
+                };
+            }[];
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -2475,7 +2542,16 @@ export interface components {
             /** Planned */
             planned: number[] | null;
             /** Problem */
-            problem: string | null;
+            problem: {
+                /** Pattern */
+                pattern: string;
+                /** Text */
+                text: string;
+                /** Values */
+                values: {
+                    [key: string]: unknown;
+                };
+            } | null;
             /** Row */
             row: number | null;
             /** Set */
@@ -2510,7 +2586,16 @@ export interface components {
         PhotosVersion: {
             figures: components["schemas"]["PhotosFigures"];
             /** Findings */
-            findings: string[];
+            findings: {
+                /** Pattern */
+                pattern: string;
+                /** Text */
+                text: string;
+                /** Values */
+                values: {
+                    [key: string]: unknown;
+                };
+            }[];
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -2862,7 +2947,16 @@ export interface components {
             /** Fills */
             fills: number;
             /** Findings */
-            findings: string[];
+            findings: {
+                /** Pattern */
+                pattern: string;
+                /** Text */
+                text: string;
+                /** Values */
+                values: {
+                    [key: string]: unknown;
+                };
+            }[];
             /** Fine Enough */
             fine_enough: boolean;
             /** Focal Px */
@@ -2931,7 +3025,16 @@ export interface components {
         PointsVersion: {
             figures: components["schemas"]["PointsFigures"];
             /** Findings */
-            findings: string[];
+            findings: {
+                /** Pattern */
+                pattern: string;
+                /** Text */
+                text: string;
+                /** Values */
+                values: {
+                    [key: string]: unknown;
+                };
+            }[];
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -3153,7 +3256,16 @@ export interface components {
         SurfaceVersion: {
             figures: components["schemas"]["SurfaceFigures"];
             /** Findings */
-            findings: string[];
+            findings: {
+                /** Pattern */
+                pattern: string;
+                /** Text */
+                text: string;
+                /** Values */
+                values: {
+                    [key: string]: unknown;
+                };
+            }[];
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -3197,7 +3309,16 @@ export interface components {
         TextureVersion: {
             figures: components["schemas"]["TextureFigures"];
             /** Findings */
-            findings: string[];
+            findings: {
+                /** Pattern */
+                pattern: string;
+                /** Text */
+                text: string;
+                /** Values */
+                values: {
+                    [key: string]: unknown;
+                };
+            }[];
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -3303,7 +3424,16 @@ export interface components {
          */
         Upload: {
             /** Refused */
-            refused: string[];
+            refused: {
+                /** Pattern */
+                pattern: string;
+                /** Text */
+                text: string;
+                /** Values */
+                values: {
+                    [key: string]: unknown;
+                };
+            }[];
             /** Taken */
             taken: string[];
         };
@@ -5197,7 +5327,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": string[];
+                    "application/json": {
+                        /** Pattern */
+                        pattern: string;
+                        /** Text */
+                        text: string;
+                        /** Values */
+                        values: {
+                            [key: string]: unknown;
+                        };
+                    }[];
                 };
             };
             /** @description Validation Error */
@@ -5707,6 +5846,7 @@ export interface operations {
         parameters: {
             query?: {
                 stops?: number;
+                language?: "en" | "de";
             };
             header?: never;
             path: {
@@ -5771,6 +5911,7 @@ export interface operations {
             query?: {
                 paper?: "A4" | "A3" | "Letter";
                 round?: boolean;
+                language?: "en" | "de";
             };
             header?: never;
             path?: never;
@@ -5850,7 +5991,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": string[];
+                    "application/json": {
+                        /** Pattern */
+                        pattern: string;
+                        /** Text */
+                        text: string;
+                        /** Values */
+                        values: {
+                            [key: string]: unknown;
+                        };
+                    }[];
                 };
             };
             /** @description Validation Error */
@@ -5943,7 +6093,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": string[];
+                    "application/json": {
+                        /** Pattern */
+                        pattern: string;
+                        /** Text */
+                        text: string;
+                        /** Values */
+                        values: {
+                            [key: string]: unknown;
+                        };
+                    }[];
                 };
             };
             /** @description Validation Error */
@@ -6023,7 +6182,9 @@ export interface operations {
     };
     shots_to_print_api_projects__project_id__plan_shots_pdf_get: {
         parameters: {
-            query?: never;
+            query?: {
+                language?: "en" | "de";
+            };
             header?: never;
             path: {
                 project_id: number;

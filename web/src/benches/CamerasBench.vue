@@ -2,7 +2,7 @@
 import { computed, ref, shallowRef, watch } from 'vue'
 import { useIntervalFn } from '@vueuse/core'
 import { useI18n } from 'vue-i18n'
-import { api, ask, type Scene } from '@/api/client'
+import { api, ask, photoUrl, type Scene } from '@/api/client'
 import PhotoPane from '@/components/PhotoPane.vue'
 import SplitPane from '@/components/SplitPane.vue'
 import StripChart from '@/components/StripChart.vue'
@@ -174,6 +174,7 @@ const MODES: CloudMode[] = ['color', 'height', 'views']
       :values="chart"
       :title="t('photos.ties')"
       :selected="project.selected"
+      :picture="(key) => photoUrl(project.id, 'thumb', key, 280)"
       @pick="project.selected = $event"
     />
   </section>

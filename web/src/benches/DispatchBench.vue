@@ -8,6 +8,7 @@ import { download } from '@/lib/download'
 import { useJobs } from '@/stores/jobs'
 import { useProject } from '@/stores/project'
 import type { World } from '@/world/World'
+import { say } from '@/i18n/say'
 
 const { t } = useI18n()
 const project = useProject()
@@ -35,7 +36,7 @@ async function save(p: Parcel) {
       true,
     )
     const made = job ? await jobs.over(job.id) : null
-    if (made?.state === 'failed') tell(made.message)
+    if (made?.state === 'failed') tell(say(made.message))
     else if (made?.state !== 'cancelled')
       download(`/api/projects/${project.id}/dispatch/parcel?${new URLSearchParams(wanted)}`, '')
   } finally {
@@ -62,7 +63,7 @@ function still() {
       <div v-if="layer" class="list">
         <article v-for="p in parcels" :key="p.format" class="parcel">
           <header>
-            <b>{{ p.title }}</b><span class="quiet num"
+            <b>{{ say(p.title) }}</b><span class="quiet num"
               >{{ t('dispatch.size', { size: bytes(p.bytes) }) }} ·
               {{ p.textured ? t('dispatch.textured') : t('dispatch.plainmesh') }}</span
             >

@@ -11,6 +11,7 @@ import { useInTurn } from '@/composables/useInTurn'
 import { useCompared, useWorldOf } from '@/composables/useWorldOf'
 import { drag } from '@/lib/drag'
 import type { MeshMode } from '@/world/World'
+import { say } from '@/i18n/say'
 
 const props = defineProps<{ compared: number | null }>()
 const { t } = useI18n()
@@ -38,7 +39,7 @@ async function fetchDraft() {
 async function made(now: Draft): Promise<Draft> {
   if (!now.making) return now
   const over = await jobs.over(now.making.id)
-  if (over?.state === 'failed') tell(over.message)
+  if (over?.state === 'failed') tell(say(over.message))
   return await ask(api.GET('/api/projects/{project_id}/draft', project.path))
 }
 onMounted(fetchDraft)
@@ -163,7 +164,7 @@ useKeys('layers.finish', [
       <span v-if="draft" class="end quiet num" role="status">
         <template v-if="waiting">{{ t('finish.working', { n: waiting }) }} · </template>
         <template v-if="draft.faces !== null">{{
-          t('finish.edits', { n: draft.done, faces: draft.faces.toLocaleString('en') })
+          t('finish.edits', { n: draft.done, faces: draft.faces })
         }}</template></span
       >
     </div>

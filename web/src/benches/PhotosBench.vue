@@ -3,7 +3,7 @@ import { ElInput, ElOption, ElSelect } from 'element-plus'
 import { useLocalStorage } from '@vueuse/core'
 import { computed, onMounted, ref, shallowRef, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { api, ask, type Photo, type Video } from '@/api/client'
+import { api, ask, photoUrl, type Photo, type Video } from '@/api/client'
 import ContactSheet from '@/components/ContactSheet.vue'
 import PhotoPane from '@/components/PhotoPane.vue'
 import Proposals from '@/components/photos/Proposals.vue'
@@ -13,6 +13,8 @@ import StripChart from '@/components/StripChart.vue'
 import { filesOf, useBring } from '@/composables/useBring'
 import { useJobs } from '@/stores/jobs'
 import { useProject } from '@/stores/project'
+import { say } from '@/i18n/say'
+import { fixed } from '@/i18n/numbers'
 
 const { t } = useI18n()
 const project = useProject()
@@ -37,13 +39,14 @@ const FIGURES = [
 const figure = useLocalStorage<(typeof FIGURES)[number]>('photos-figure', 'sharpness_px')
 const sorted = ref(false)
 const judged = computed(() => project.photos.some((p) => p.judged))
-const valueOf = (p: Photo) => (p.judged ? (p.judged[figure.value] ?? 0) : (p.sharpness ?? 0))
+const valueOf = (p: Photo) => p.judged?.[figure.value] ?? 0
 const chart = computed(() =>
   project.photos.map((p) => ({
     key: p.path,
     value: valueOf(p),
     off: !p.kept || !!p.problem,
     bad: p.judged ? p.judged.proposal !== 'keep' : false,
+    limit: p.judged?.limits?.[figure.value],
   })),
 )
 /** Photos that belong together, by name of the set. */
@@ -252,19 +255,19 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
           />
         </div>
         <div v-if="photo" class="facts num">
-          <p v-if="photo.problem" class="bad">{{ photo.path }} {{ photo.problem }}</p>
+          <p v-if="photo.problem" class="bad">{{ photo.path }} {{ say(photo.problem) }}</p>
           <p v-if="photo.judged?.says" class="says">
-            {{ t(`judge.${photo.judged.proposal}`) }}: {{ photo.judged.says }}
+            {{ t(`judge.${photo.judged.proposal}`) }}: {{ say(photo.judged.says) }}
           </p>
           <p v-if="!photo.problem">
             {{ photo.width }} × {{ photo.height }} · {{ photo.camera }} · {{ photo.exposure }}<br />
-            {{ t('photos.focal', { px: photo.focal_px?.toFixed(0), source: photo.focal_source }) }}
+            {{ t('photos.focal', { px: fixed(photo.focal_px, 0), source: say(photo.focal_source) }) }}
             <template v-if="photo.planned"
               ><br />{{
                 t('photos.planned', {
                   turn: turnOf(photo.planned),
-                  height: photo.planned[2].toFixed(2),
-                  away: Math.hypot(photo.planned[0], photo.planned[1]).toFixed(2),
+                  height: fixed(photo.planned[2], 2),
+                  away: fixed(Math.hypot(photo.planned[0], photo.planned[1]), 2),
                 })
               }}</template
             >
@@ -272,9 +275,9 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
               ><br />{{
                 t('judge.figures', {
                   set: photo.set,
-                  px: photo.judged.sharpness_px?.toFixed(1),
-                  ev: photo.judged.ev_offset?.toFixed(2),
-                  dark: photo.judged.too_dark_percent?.toFixed(0),
+                  px: fixed(photo.judged.sharpness_px, 1),
+                  ev: fixed(photo.judged.ev_offset, 2),
+                  dark: fixed(photo.judged.too_dark_percent, 0),
                 })
               }}</template
             >
@@ -282,23 +285,20 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
         </div>
       </div>
     </div>
-    <div v-if="project.photos.length && !video" class="under">
+    <div v-if="judged && !video" class="under">
       <StripChart
         :values="chart"
-        :title="
-          judged
-            ? t(`judge.${figure}`)
-            : `${t('photos.sharpness')}${project.photos.some((p) => p.sharpness) ? '' : ` · ${t('photos.run')}`}`
-        "
+        :title="t(`judge.${figure}`)"
         :selected="project.selected"
         :picked="brushed"
+        :picture="(key) => photoUrl(project.id, 'thumb', key, 280)"
         @pick="project.selected = $event"
         @brush="brushed = $event"
       />
       <button v-if="brushed.length" class="plainbtn brushed" @click="leaveBrushed">
         {{ t('photos.leaveBrushed', { n: brushed.length }) }}
       </button>
-      <span v-if="judged" class="which">
+      <span class="which">
         <el-select v-model="figure" size="small" style="width: 160px" :aria-label="t('judge.figure')">
           <el-option v-for="f in FIGURES" :key="f" :value="f" :label="t(`judge.${f}`)" />
         </el-select>

@@ -27,8 +27,10 @@ import {
 } from '@/lib/planWorld'
 import { useProject } from '@/stores/project'
 import type { World } from '@/world/World'
+import { fixed } from '@/i18n/numbers'
+import { say } from '@/i18n/say'
 
-const { t } = useI18n()
+const { t, locale } = useI18n()
 const project = useProject()
 const plan = ref<PlanIn | null>(null)
 const out = shallowRef<PlanOut | null>(null)
@@ -48,7 +50,7 @@ const legend = computed(() => {
   if (mode.value === 'focus') return t('plan.focusLegend')
   const { low, high, unit } = scaleOf(patches.value, mode.value)
   const [a, b] = mode.value === 'gsd' ? [high, low] : [low, high]
-  const text = (x: number) => `${mode.value === 'gsd' ? x.toFixed(2) : x.toFixed(0)}${unit}`
+  const text = (x: number) => `${mode.value === 'gsd' ? fixed(x, 2) : fixed(x, 0)}${unit}`
   return `${t(`plan.paint.${mode.value}`)}: ${text(a)} ▁▃▅▇ ${text(b)}${mode.value === 'count' ? '+' : ''}`
 })
 const reach = computed(() =>
@@ -60,8 +62,8 @@ const path = computed(() => `/api/projects/${project.id}/plan`)
 onMounted(async () => {
   plan.value = (await ask(api.GET('/api/projects/{project_id}/plan', project.path))) as PlanIn
   // what no longer fits is kept by the server when it is asked about it, before the plan is saved again
-  for (const text of await ask(api.GET('/api/projects/{project_id}/plan/remarks', project.path)))
-    ElMessage({ message: text, type: 'warning', duration: 0, showClose: true })
+  for (const remark of await ask(api.GET('/api/projects/{project_id}/plan/remarks', project.path)))
+    ElMessage({ message: say(remark), type: 'warning', duration: 0, showClose: true })
   await change()
 })
 
@@ -112,7 +114,7 @@ async function mend() {
     const gain = made.gains.reduce((a, b) => a + b, 0)
     ElMessage({
       message: made.gains.length
-        ? t('plan.mended', { n: made.gains.length, gain: (100 * gain).toFixed(1) })
+        ? t('plan.mended', { n: made.gains.length, gain: fixed(100 * gain, 1) })
         : t('plan.nothingToMend'),
       type: 'success',
     })
@@ -266,9 +268,9 @@ function ready(w: World) {
       <details class="end files">
         <summary>{{ t('plan.files') }}</summary>
         <div>
-          <a :href="`${path}/mat.pdf`" target="_blank">{{ t('plan.mat') }}</a>
-          <a :href="`${path}/marks.pdf`" target="_blank">{{ t('plan.marks') }}</a>
-          <a :href="`${path}/shots.pdf`" target="_blank">{{ t('plan.print') }}</a>
+          <a :href="`${path}/mat.pdf?language=${locale}`" target="_blank">{{ t('plan.mat') }}</a>
+          <a :href="`${path}/marks.pdf?language=${locale}`" target="_blank">{{ t('plan.marks') }}</a>
+          <a :href="`${path}/shots.pdf?language=${locale}`" target="_blank">{{ t('plan.print') }}</a>
           <a :href="`${path}/shots.csv`">{{ t('plan.list') }}</a>
           <a :href="`${path}/cameras.glb`">{{ t('plan.glb') }}</a>
           <a :href="`${path}/plan.json`" download="plan.json">{{ t('plan.file') }}</a>

@@ -5,6 +5,7 @@ import type { Version } from '@/api/client'
 import { count } from '@/lib/format'
 import { useJobs } from '@/stores/jobs'
 import { useProject } from '@/stores/project'
+import { say } from '@/i18n/say'
 
 const props = defineProps<{ open: string }>()
 const emit = defineEmits<{ pick: [layer: string] }>()
@@ -32,7 +33,7 @@ function figure(name: string): string {
     case 'points':
       return t('figure.points', { n: count(version.figures.points ?? 0) })
     case 'texture':
-      return t('figure.texture', { size: version.figures.atlas })
+      return t('figure.texture', { size: String(version.figures.atlas ?? '') })
     case 'surface':
     case 'finish':
       return t(`figure.${name}`, { n: count(version.figures.triangles ?? 0) })
@@ -54,7 +55,7 @@ const beds = computed(() =>
       key: k + 1,
       share,
       state,
-      text: job ? job.stage || t('state.running') : figure(name),
+      text: job ? say(job.stage) || t('state.running') : figure(name),
       tone: 92 - 2.6 * k,
     }
   }),

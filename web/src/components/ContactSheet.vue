@@ -5,6 +5,7 @@ import { computed, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { photoUrl, type Photo } from '@/api/client'
 import { useProject } from '@/stores/project'
+import { say } from '@/i18n/say'
 
 const props = defineProps<{
   overlay?: (path: string) => string | null
@@ -70,7 +71,7 @@ function keys(e: KeyboardEvent) {
           tabindex="-1"
           :aria-selected="p.path === project.selected"
           :class="{ on: p.path === project.selected, out: !p.kept || p.problem }"
-          :title="p.problem ? `${p.path} ${p.problem}` : p.path"
+          :title="p.problem ? `${p.path} ${say(p.problem)}` : p.path"
           @click="project.selected = p.path"
         >
           <span class="pic">
@@ -90,7 +91,7 @@ function keys(e: KeyboardEvent) {
           </span>
           <span class="cap"
             ><span>{{ p.path.split('/').pop() }}</span
-            ><b :title="p.judged?.says"
+            ><b :title="say(p.judged?.says)"
               ><i v-if="p.masked" :title="t('photos.masked')">▨</i> {{ mark(p) }}</b
             ></span
           >

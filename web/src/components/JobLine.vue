@@ -4,6 +4,7 @@ import { computed, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { seconds } from '@/lib/format'
 import { useJobs } from '@/stores/jobs'
+import { say } from '@/i18n/say'
 
 const { t } = useI18n()
 const jobs = useJobs()
@@ -18,8 +19,8 @@ const share = computed(() => (now.value && now.value.total > 0 ? now.value.done 
       ><b class="bad">{{ t('job.gone') }}</b></template
     >
     <template v-else-if="now">
-      <b v-if="now.pause" class="bad">{{ now.message || t('job.waits') }}</b>
-      <b v-else>{{ now.stage || t(`job.${now.state}`) }}</b>
+      <b v-if="now.pause" class="bad">{{ say(now.message) || t('job.waits') }}</b>
+      <b v-else>{{ say(now.stage) || t(`job.${now.state}`) }}</b>
       <span class="track"><i :style="{ width: `${Math.round(100 * share)}%` }"></i></span>
       <span v-if="now.total > 1" class="num">{{
         t('job.of', { done: Math.round(now.done), total: Math.round(now.total) })
@@ -42,9 +43,9 @@ const share = computed(() => (now.value && now.value.total > 0 ? now.value.done 
           <summary>
             {{ j.id }} · {{ j.kind === 'run' ? t(`layers.${j.until}`) : t(`job.kind.${j.kind}`) }} ·
             {{ t(`job.${j.state}`) }}
-            <span v-if="j.message" class="bad">{{ j.message }}</span>
+            <span v-if="j.message.text" class="bad">{{ say(j.message) }}</span>
           </summary>
-          <pre>{{ (j.log ?? []).join('\n') }}</pre>
+          <pre>{{ j.log.map(say).join('\n') }}</pre>
         </details>
       </div>
     </el-dialog>

@@ -2,6 +2,7 @@
 import { ElInput, ElMessageBox } from 'element-plus'
 import { nextTick, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
+import { day } from '@/i18n/numbers'
 import { api, ask, photoUrl, type Project } from '@/api/client'
 import { bytes } from '@/lib/format'
 import { stateOf } from '@/lib/projects'
@@ -13,12 +14,7 @@ const { t } = useI18n()
 const naming = ref<string | null>(null)
 const field = ref<InstanceType<typeof ElInput>>()
 const where = () => ({ params: { path: { project_id: props.project.id } } })
-const made = () =>
-  new Date(props.project.made).toLocaleDateString(undefined, {
-    year: 'numeric',
-    month: 'short',
-    day: 'numeric',
-  })
+const made = () => day(props.project.made)
 
 async function rename() {
   naming.value = props.project.name

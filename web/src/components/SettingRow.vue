@@ -3,6 +3,8 @@ import { ElInputNumber, ElOption, ElSelect, ElSwitch, ElTooltip } from 'element-
 import { computed } from 'vue'
 import { useI18n } from 'vue-i18n'
 import type { Setting } from '@/api/client'
+import { number } from '@/i18n/numbers'
+import { say } from '@/i18n/say'
 
 /** One setting: its title, what it is now, and on hovering or focus all there is to say about it. */
 const props = defineProps<{ setting: Setting }>()
@@ -13,13 +15,14 @@ const id = computed(() => `set-${s.value.name}`)
 const changed = computed(() => JSON.stringify(s.value.value) !== JSON.stringify(s.value.preset))
 const empty = computed(() => s.value.value === null || s.value.value === undefined)
 /** What the field says of itself, unit and all. */
-const spoken = computed(() => [s.value.title, s.value.unit].filter(Boolean).join(', '))
-const label = (choice: string) => s.value.labels?.[s.value.choices?.indexOf(choice) ?? -1] ?? choice
+const spoken = computed(() => [title.value, say(s.value.unit)].filter(Boolean).join(', '))
+const title = computed(() => say(s.value.title))
+const label = (choice: string) => say(s.value.labels?.[s.value.choices?.indexOf(choice) ?? -1] ?? choice)
 const preset = computed(() => {
   const v: unknown = s.value.preset
   if (v === null || v === undefined) return t('setting.empty')
   if (typeof v === 'boolean') return t(v ? 'setting.on' : 'setting.off')
-  return s.value.choices ? label(String(v)) : Number(v).toLocaleString()
+  return s.value.choices ? label(String(v)) : number(Number(v))
 })
 </script>
 
@@ -28,15 +31,15 @@ const preset = computed(() => {
     <el-tooltip placement="left" :show-after="300" :trigger="['hover', 'focus']">
       <template #content>
         <div class="about">
-          <p>{{ s.description }}</p>
-          <p v-if="s.cost">{{ s.cost }}</p>
+          <p>{{ say(s.description) }}</p>
+          <p v-if="s.cost">{{ say(s.cost) }}</p>
           <p v-if="s.usual">
-            {{ t('setting.usual', { low: s.usual[0].toLocaleString(), high: s.usual[1].toLocaleString() }) }}
+            {{ t('setting.usual', { low: s.usual[0], high: s.usual[1] }) }}
           </p>
         </div>
       </template>
       <label :for="id"
-        >{{ s.title }} <small v-if="s.unit" class="unit">{{ s.unit }}</small></label
+        >{{ title }} <small v-if="s.unit" class="unit">{{ say(s.unit) }}</small></label
       >
     </el-tooltip>
     <span class="value">
@@ -44,7 +47,7 @@ const preset = computed(() => {
         v-if="changed"
         class="reset"
         :title="t('setting.reset', { value: preset })"
-        :aria-label="t('setting.resetOf', { title: s.title, value: preset })"
+        :aria-label="t('setting.resetOf', { title, value: preset })"
         @click="emit('reset')"
       >
         ↺
@@ -53,7 +56,7 @@ const preset = computed(() => {
         v-if="s.kind === 'boolean'"
         :id="id"
         :model-value="Boolean(s.value)"
-        :aria-label="s.title"
+        :aria-label="title"
         @change="emit('change', $event)"
       />
       <el-select
@@ -62,7 +65,7 @@ const preset = computed(() => {
         :model-value="String(s.value)"
         size="small"
         class="field"
-        :aria-label="s.title"
+        :aria-label="title"
         @change="emit('change', $event)"
       >
         <el-option v-for="c in s.choices" :key="c" :label="label(c)" :value="c" />

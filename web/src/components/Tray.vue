@@ -5,6 +5,7 @@ import SettingRow from '@/components/SettingRow.vue'
 import { seconds } from '@/lib/format'
 import { useJobs } from '@/stores/jobs'
 import { useProject } from '@/stores/project'
+import { say } from '@/i18n/say'
 
 const props = defineProps<{ layer: string; compared: number | null }>()
 const emit = defineEmits<{ compare: [number: number | null] }>()
@@ -21,10 +22,10 @@ const settings = computed(() => layer.value?.settings ?? [])
 const shown = computed(() => (more.value ? settings.value : settings.value.filter((s) => s.main)))
 const findings = computed(() => {
   const failed = jobs.jobs.find((j) => j.project_id === project.id)
-  const last = failed?.state === 'failed' && failed.message ? [failed.message] : []
+  const last = failed?.state === 'failed' && failed.message.text ? [failed.message] : []
   return [
-    ...last.map((text) => ({ text, bad: true })),
-    ...(version.value?.findings ?? []).map((text) => ({ text, bad: false })),
+    ...last.map((s) => ({ text: say(s), bad: true })),
+    ...(version.value?.findings ?? []).map((s) => ({ text: say(s), bad: false })),
   ]
 })
 /** The versions that a run takes, as layers are called. */
@@ -66,7 +67,7 @@ const computes = computed(() => props.layer !== 'finish')
           working
             ? t('tray.computing')
             : project.photos.length
-              ? t('tray.run', { layer: layer.title })
+              ? t('tray.run', { layer: t(`layers.${layer.layer}`) })
               : t('tray.noPhotos')
         }}</b>
         <span>{{ layer.takes.length ? t('tray.takes', { versions: used }) : t('tray.missing') }}</span>
@@ -85,7 +86,7 @@ const computes = computed(() => props.layer !== 'finish')
       <template v-if="layer.versions.length">
         <h3>{{ t('tray.versions') }}</h3>
         <div v-for="v in [...layer.versions].reverse()" :key="v.number" class="ver num">
-          <span>{{ layer.title }} {{ v.number }}</span>
+          <span>{{ t(`layers.${layer.layer}`) }} {{ v.number }}</span>
           <b v-if="v.number === layer.number">{{ t('tray.inUse') }}</b>
           <template v-else>
             <button class="link" @click="project.use(props.layer, v.number)">{{ t('tray.use') }}</button>

@@ -1,15 +1,17 @@
+import { fixed } from '@/i18n/numbers'
+
 /** Numbers with units, short and readable. */
 export function bytes(n: number): string {
   if (n < 1e3) return `${n} B`
-  if (n < 1e6) return `${(n / 1e3).toFixed(0)} kB`
-  if (n < 1e9) return `${(n / 1e6).toFixed(1)} MB`
-  return `${(n / 1e9).toFixed(2)} GB`
+  if (n < 1e6) return `${fixed(n / 1e3, 0)} kB`
+  if (n < 1e9) return `${fixed(n / 1e6, 1)} MB`
+  return `${fixed(n / 1e9, 2)} GB`
 }
 
 export function count(n: number): string {
   if (n < 1000) return String(n)
-  if (n < 1e6) return `${(n / 1e3).toFixed(n < 1e4 ? 1 : 0)} k`
-  return `${(n / 1e6).toFixed(1)} M`
+  if (n < 1e6) return `${fixed(n / 1e3, n < 1e4 ? 1 : 0)} k`
+  return `${fixed(n / 1e6, 1)} M`
 }
 
 export function seconds(s: number | null | undefined): string {
@@ -22,7 +24,7 @@ export function seconds(s: number | null | undefined): string {
 /** A length in metres in the unit that reads best. */
 export function metres(m: number): string {
   if (!Number.isFinite(m) || m > 9e5) return '∞'
-  if (Math.abs(m) < 0.01) return `${(m * 1000).toFixed(1)} mm`
-  if (Math.abs(m) < 0.995) return `${(m * 100).toFixed(0)} cm`
-  return `${m.toFixed(2)} m`
+  if (Math.abs(m) < 0.01) return `${fixed(m * 1000, 1)} mm`
+  if (Math.abs(m) < 0.995) return `${fixed(m * 100, 0)} cm`
+  return `${fixed(m, 2)} m`
 }

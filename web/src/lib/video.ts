@@ -1,8 +1,9 @@
+import { fixed } from '@/i18n/numbers'
 /** Seconds as minutes and seconds. */
 export function clock(seconds: number): string {
   const tenths = Math.round(10 * Math.max(0, seconds))
   const rest = tenths % 600
-  return `${Math.floor(tenths / 600)}:${rest < 100 ? '0' : ''}${(rest / 10).toFixed(1)}`
+  return `${Math.floor(tenths / 600)}:${rest < 100 ? '0' : ''}${fixed(rest / 10, 1)}`
 }
 
 /** Place of the value nearest to one that is looked for, in a list that grows. */

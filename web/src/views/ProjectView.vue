@@ -9,6 +9,7 @@ import JobLine from '@/components/JobLine.vue'
 import Tray from '@/components/Tray.vue'
 import PhotosBench from '@/benches/PhotosBench.vue'
 import { useKeys } from '@/composables/useKeys'
+import LanguageSelect from '@/components/LanguageSelect.vue'
 import { useTheme } from '@/composables/useTheme'
 import { useJobs } from '@/stores/jobs'
 import { partsChanged, useProject, type Part } from '@/stores/project'
@@ -89,9 +90,8 @@ useKeys(
       <header>
         <button class="back" @click="router.push('/')">‹ {{ t('app.back') }}</button>
         <b>{{ project.project?.name }}</b>
-        <span class="quiet">
-          {{ t('projects.photos', { n: project.photos.length }) }}
-          <span
+        <span class="quiet"
+          ><LanguageSelect /><span
             ><KeySheet /><button class="theme" @click="dusk = !dusk">
               {{ dusk ? t('app.day') : t('app.dusk') }}
             </button></span

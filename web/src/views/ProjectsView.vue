@@ -8,6 +8,7 @@ import { api, ask, type Project } from '@/api/client'
 import JobLine from '@/components/JobLine.vue'
 import ProjectSlab from '@/components/ProjectSlab.vue'
 import { benchOf, listed, ORDERS, type Order } from '@/lib/projects'
+import LanguageSelect from '@/components/LanguageSelect.vue'
 import { useTheme } from '@/composables/useTheme'
 import { useJobs } from '@/stores/jobs'
 
@@ -51,6 +52,7 @@ const open = (p: Project) => router.push(`/projects/${p.id}/${benchOf(p)}`)
         />
         <el-button native-type="submit" type="primary">{{ t('projects.add') }}</el-button>
       </form>
+      <LanguageSelect />
       <button class="plainbtn" @click="dusk = !dusk">{{ dusk ? t('app.day') : t('app.dusk') }}</button>
     </header>
     <div v-if="projects.length > 1" class="find">

@@ -19,6 +19,7 @@ from scipy import ndimage
 from scipy.spatial import cKDTree
 
 from vast_quarry.core.pose import Similarity, rotation_between
+from vast_quarry.core.words import Said
 
 Array = NDArray[np.float64]
 
@@ -88,7 +89,7 @@ class Standing:
     box: KeepBox
     ground: bool
     rough: float = 0.0
-    notes: list[str] = field(default_factory=list)
+    notes: list[Said] = field(default_factory=list)
 
 
 def up_from_level_photos(rotations: Array) -> Array:
@@ -269,7 +270,7 @@ def stand_up(
         Whether a place is recorded rather than a thing in its middle: then the keep box holds all that is well seen,
         the ground too.
     """
-    notes: list[str] = []
+    notes: list[Said] = []
     up = up_from_level_photos(rotations)
     witness = "level photos"
     laps = up_from_laps(centers, up) if len(centers) >= 8 else None
@@ -327,6 +328,6 @@ def stand_up(
     box = KeepBox((low[0] - pad, low[1] - pad, bottom), (high[0] + pad, high[1] + pad, high[2] + pad))
     if plane is None and not masked:
         notes.append(
-            "No ground was found: up comes from how the photos were held; check that the model stands upright."
+            Said("No ground was found: up comes from how the photos were held; check that the model stands upright.")
         )
     return Standing(transform, witness, box, plane is not None, rough, notes)

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from vast_quarry.core.align.frame import KeepBox, smallest_turn
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.pose import Similarity
+from vast_quarry.core.words import say
 
 Array = NDArray[np.float64]
 AXES = "xyz"
@@ -33,7 +34,10 @@ def turn_matrix(steps: Sequence[tuple[str, float]]) -> Array:
     out = np.eye(3)
     for axis, degrees in steps:
         if axis not in AXES or not np.isfinite(degrees):
-            raise PlainError(f"A turn by {degrees} about {axis} makes no sense.", "Turn about x, y or z by degrees.")
+            raise PlainError(
+                say("A turn by {degrees} about {axis} makes no sense.", degrees=degrees, axis=axis),
+                "Turn about x, y or z by degrees.",
+            )
         i, j = [k for k in range(3) if AXES[k] != axis]
         c, s = np.cos(np.radians(degrees)), np.sin(np.radians(degrees))
         if axis == "y":  # right-handed: y turns z to x

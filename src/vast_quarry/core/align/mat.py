@@ -22,6 +22,7 @@ from numpy.typing import NDArray
 from vast_quarry.core.camera import Camera, project, undistort
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.pose import Similarity, fit_similarity
+from vast_quarry.core.words import say
 
 Array = NDArray[np.float64]
 
@@ -132,7 +133,10 @@ def lay_mat(markers: Mapping[int, Array], space: Mapping[tuple[int, int], Array]
     keys = [k for k in space if k[0] in markers]
     if len(keys) < LEAST:
         raise PlainError(
-            f"Too little of the marker mat is seen: {len(keys)} corners of its markers in two photos or more.",
+            say(
+                "Too little of the marker mat is seen: {count} corners of its markers in two photos or more.",
+                count=len(keys),
+            ),
             "Take sharper or nearer photos of it, or check that the right mat is chosen.",
         )
     model = np.stack([space[k] for k in keys])
@@ -149,7 +153,10 @@ def lay_mat(markers: Mapping[int, Array], space: Mapping[tuple[int, int], Array]
     size = 1000 * float(np.ptp(mat[use], axis=0).max())
     if residual > 0.02 * size:
         raise PlainError(
-            f"What the photos show is not this mat: its corners miss their places by {residual:.1f} mm.",
+            say(
+                "What the photos show is not this mat: its corners miss their places by {residual} mm.",
+                residual=round(residual, 1),
+            ),
             "Choose the mat that was printed, and measure its ruler.",
         )
     return LaidMat(into, int(use.sum()), residual)

@@ -17,6 +17,7 @@ from vast_quarry.core.surface.cut import cut_with
 from vast_quarry.core.surface.decimate import decimate
 from vast_quarry.core.surface.holes import close_holes
 from vast_quarry.core.surface.mesh import compacted, components, vertex_normals
+from vast_quarry.core.words import say
 
 Array = NDArray[np.float64]
 Faces = NDArray[np.int64]
@@ -133,4 +134,4 @@ def apply_edit(mesh: TexturedMesh, edit: dict[str, Any], box: KeepBox) -> Textur
             return fewer_faces(mesh, max(4, int(edit["faces"])))
     except (KeyError, TypeError, ValueError) as error:
         raise PlainError("The edit is incomplete.", "Try it again.") from error
-    raise PlainError(f"There is no edit called {kind!r}.")
+    raise PlainError(say('There is no edit called "{kind}".', kind=kind))

@@ -16,6 +16,7 @@ from typing import IO, Any
 import numpy as np
 
 from vast_quarry.core.errors import PlainError
+from vast_quarry.core.words import say
 
 
 def sync(path: Path) -> None:
@@ -85,11 +86,17 @@ def read_json(path: Path, kind: type[dict] | type[list] = dict) -> Any:
         return kind()
     except (OSError, ValueError) as error:
         raise PlainError(
-            f"{path} cannot be read ({getattr(error, 'strerror', None) or 'it is damaged'}), and is left as it is.",
+            say(
+                "{path} cannot be read ({why}), and is left as it is.",
+                path=path,
+                why=getattr(error, "strerror", None) or "it is damaged",
+            ),
             "Put it back from a copy; or move it away, and what it held is asked for again.",
         ) from error
     if not isinstance(found, kind):
-        raise PlainError(f"{path} holds something else than it should, and is left as it is.", "Move it away.")
+        raise PlainError(
+            say("{path} holds something else than it should, and is left as it is.", path=path), "Move it away."
+        )
     return found
 
 

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vast_quarry.core.errors import PlainError
+from vast_quarry.core.words import say
 
 KINDS = (".ply", ".stl", ".obj", ".off", ".glb", ".gltf")
 #: larger files are refused before they are read
@@ -23,14 +24,20 @@ def read_mesh(path: Path) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
         When it cannot be read or holds no faces.
     """
     if path.suffix.lower() not in KINDS:
-        raise PlainError(f"{path.name} is no mesh that can be read.", f"Use one of {', '.join(k[1:] for k in KINDS)}.")
+        raise PlainError(
+            say("{name} is no mesh that can be read.", name=path.name),
+            say("Use one of {list}.", list=", ".join(k[1:] for k in KINDS)),
+        )
     try:
         if path.stat().st_size > MOST_BYTES:
             raise PlainError(
-                f"{path.name} is larger than 2 GB.", "Make it lighter first: a stand-in needs little detail."
+                say("{name} is larger than 2 GB.", name=path.name),
+                "Make it lighter first: a stand-in needs little detail.",
             )
     except OSError as error:
-        raise PlainError(f"{path} cannot be read ({error.strerror}).", "Check the path.") from error
+        raise PlainError(
+            say("{path} cannot be read ({why}).", path=path, why=error.strerror), "Check the path."
+        ) from error
     import open3d
 
     with open3d.utility.VerbosityContextManager(open3d.utility.VerbosityLevel.Error):
@@ -38,5 +45,5 @@ def read_mesh(path: Path) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
     mesh.remove_duplicated_vertices()
     vertices, faces = np.asarray(mesh.vertices, float), np.asarray(mesh.triangles, np.int64)
     if len(faces) == 0 or not np.isfinite(vertices).all() or faces.min() < 0 or faces.max() >= len(vertices):
-        raise PlainError(f"{path.name} holds no usable faces.", "Export it as triangles and try again.")
+        raise PlainError(say("{name} holds no usable faces.", name=path.name), "Export it as triangles and try again.")
     return vertices, faces

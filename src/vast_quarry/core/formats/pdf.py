@@ -13,9 +13,10 @@ from reportlab.pdfgen.canvas import Canvas
 from reportlab.platypus import Paragraph, SimpleDocTemplate, Spacer, Table, TableStyle
 
 from vast_quarry.core.plan.mats import FAMILY, MARGIN, RULER, Mat
+from vast_quarry.core.words import Said, in_language, say
 
 
-def mat_pdf(mat: Mat) -> bytes:
+def mat_pdf(mat: Mat, language: str = "en") -> bytes:
     """A mat as PDF: vector, one millimetre is one millimetre."""
     out = io.BytesIO()
     page = Canvas(out, pagesize=(mat.paper[0] * mm, mat.paper[1] * mm), pageCompression=1, invariant=1)
@@ -59,13 +60,13 @@ def mat_pdf(mat: Mat) -> bytes:
         page.setDash(3, 3)
         page.circle(0, 0, mat.round_radius * mm, stroke=1, fill=0)
     page.restoreState()
-    _foot(page, mat)
+    _foot(page, mat, language)
     page.showPage()
     page.save()
     return out.getvalue()
 
 
-def _foot(page: Canvas, mat: Mat) -> None:
+def _foot(page: Canvas, mat: Mat, language: str) -> None:
     """The ruler, and what it is for."""
     x, y = MARGIN * mm, (MARGIN + 5) * mm
     page.setLineWidth(0.25 * mm)
@@ -73,13 +74,12 @@ def _foot(page: Canvas, mat: Mat) -> None:
     for k in range(0, int(RULER) + 1, 5):
         page.line(x + k * mm, y, x + k * mm, y + (4.0 if k % 50 == 0 else 2.5 if k % 10 == 0 else 1.5) * mm)
     page.setFont("Helvetica", 7)
-    page.drawString(
-        x,
-        y - 3.5 * mm,
-        "100 mm. Print at 100 %, and measure: if this is not 100 mm long, the printer has scaled the mat.",
+    ruler = say("100 mm. Print at 100 %, and measure: if this is not 100 mm long, the printer has scaled the mat.")
+    page.drawString(x, y - 3.5 * mm, ruler.in_language(language))
+    numbers = say(
+        "{family}, {first} to {last}", family=FAMILY, first=mat.markers[0].number, last=mat.markers[-1].number
     )
-    numbers = f"{mat.markers[0].number} to {mat.markers[-1].number}"
-    page.drawString(x + (RULER + 5) * mm, y + 0.5 * mm, f"{FAMILY}, {numbers}")
+    page.drawString(x + (RULER + 5) * mm, y + 0.5 * mm, numbers.in_language(language))
 
 
 #: radius of the disc of step marks (mm)
@@ -88,7 +88,7 @@ DISC = 88.0
 ARM = 150.0
 
 
-def step_marks_pdf(stops: int, elevations: list[float]) -> bytes:
+def step_marks_pdf(stops: int, elevations: list[float], language: str = "en") -> bytes:
     """Step marks for a table turned by hand, and stops of elevation, at true size on A4.
 
     Parameters
@@ -100,7 +100,7 @@ def step_marks_pdf(stops: int, elevations: list[float]) -> bytes:
     """
     out = io.BytesIO()
     page = Canvas(out, pagesize=A4, pageCompression=1, invariant=1)
-    page.setTitle(f"Step marks, {stops} a turn")
+    page.setTitle(say("Step marks, {count} a turn", count=stops).in_language(language))
     page.translate(A4[0] / 2, A4[1] / 2 + 10 * mm)
     page.setLineWidth(0.2 * mm)
     page.circle(0, 0, DISC * mm, stroke=1, fill=0)
@@ -117,12 +117,13 @@ def step_marks_pdf(stops: int, elevations: list[float]) -> bytes:
         page.drawCentredString(0, 0, str(k + 1))
         page.restoreState()
     page.setFont("Helvetica", 8)
-    page.drawCentredString(
-        0,
-        -(DISC + 8) * mm,
-        f"{stops} stops, {360 / stops:g} degrees each. Cut along the circle; turn from mark to mark.",
+    how = say(
+        "{count} stops, {degrees} degrees each. Cut along the circle; turn from mark to mark.",
+        count=stops,
+        degrees=round(360 / stops, 3),
     )
-    _check_line(page, -RULER / 2, -(DISC + 18))
+    page.drawCentredString(0, -(DISC + 8) * mm, how.in_language(language))
+    _check_line(page, -RULER / 2, -(DISC + 18), language)
     page.showPage()
     page.setFont("Helvetica", 8)
     x0, y0 = 25 * mm, 60 * mm
@@ -132,36 +133,40 @@ def step_marks_pdf(stops: int, elevations: list[float]) -> bytes:
         a = math.radians(e)
         x, y = x0 + ARM * mm * math.cos(a), y0 + ARM * mm * math.sin(a)
         page.line(x0, y0, x, y)
-        page.drawString(x + 2 * mm, y - 1 * mm, f"{e:.0f} degrees")
-    page.drawString(
-        x0, y0 - 10 * mm, "Elevations of the laps: the lower line is level, the corner is at the subject's middle."
-    )
-    _check_line(page, x0 / mm, y0 / mm - 24)
+        page.drawString(x + 2 * mm, y - 1 * mm, say("{degrees} degrees", degrees=round(e)).in_language(language))
+    what = say("Elevations of the laps: the lower line is level, the corner is at the subject's middle.")
+    page.drawString(x0, y0 - 10 * mm, what.in_language(language))
+    _check_line(page, x0 / mm, y0 / mm - 24, language)
     page.showPage()
     page.save()
     return out.getvalue()
 
 
-def _check_line(page: Canvas, x: float, y: float) -> None:
+def _check_line(page: Canvas, x: float, y: float, language: str) -> None:
     """A line of 100 mm from x, y (mm) to measure the print by."""
     page.line(x * mm, y * mm, (x + RULER) * mm, y * mm)
     for k in (0.0, RULER):
         page.line((x + k) * mm, (y - 2) * mm, (x + k) * mm, (y + 2) * mm)
-    page.drawString((x + 2) * mm, (y + 2) * mm, "100 mm when printed at 100 %")
+    page.drawString((x + 2) * mm, (y + 2) * mm, say("100 mm when printed at 100 %").in_language(language))
 
 
 def shot_list_pdf(
-    title: str, facts: list[str], rows: list[list[str]], map_: list[tuple[float, float]], reach: float
+    title: str,
+    facts: list[Said],
+    rows: list[list[str]],
+    map_: list[tuple[float, float]],
+    reach: float,
+    language: str = "en",
 ) -> bytes:
     """A shot list to take along.
 
     Parameters
     ----------
     title : str
-    facts : list of str
+    facts : list of Said
         Sentences above the list.
     rows : list of list of str
-        First row is the heading.
+        First row is the heading, in English.
     map_ : list of (float, float)
         Where the shots stand, seen from above, in metres.
     reach : float
@@ -181,10 +186,14 @@ def shot_list_pdf(
     styles = getSampleStyleSheet()
     story = [
         Paragraph(_safe(title), styles["Title"]),
-        *[Paragraph(_safe(f), styles["BodyText"]) for f in facts],
+        *[Paragraph(_safe(f.in_language(language)), styles["BodyText"]) for f in facts],
         Spacer(1, 4 * mm),
     ]
-    table = Table([["", *rows[0]], *[["", *r] for r in rows[1:]]], repeatRows=1, hAlign="LEFT")
+    table = Table(
+        [["", *(in_language(word, language) for word in rows[0])], *[["", *r] for r in rows[1:]]],
+        repeatRows=1,
+        hAlign="LEFT",
+    )
     ticks = [("BOX", (0, k), (0, k), 0.6, colors.black) for k in range(1, len(rows))]
     table.setStyle(
         TableStyle([
@@ -209,7 +218,9 @@ def shot_list_pdf(
             page.circle(x0 + x * scale, y0 + y * scale, 0.7 * mm, stroke=0, fill=1)
             if len(map_) <= 80:
                 page.drawString(x0 + x * scale + 0.9 * mm, y0 + y * scale + 0.3 * mm, str(k))
-        page.drawCentredString(x0, y0 - side / 2 - 3 * mm, "from above; the front is at the bottom")
+        page.drawCentredString(
+            x0, y0 - side / 2 - 3 * mm, say("from above; the front is at the bottom").in_language(language)
+        )
 
     document.build(story, onFirstPage=plan_view)
     return out.getvalue()

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import atomic_write
+from vast_quarry.core.words import say
 
 _TYPES = {
     "char": "i1", "int8": "i1", "uchar": "u1", "uint8": "u1", "short": "i2", "int16": "i2", "ushort": "u2",
@@ -70,7 +71,7 @@ def read_ply(path: Path) -> PlyData:
     raw = path.read_bytes()
     end = raw.find(b"end_header")
     if not raw.startswith(b"ply") or end < 0:
-        raise PlainError(f"{path.name} is not a PLY file.")
+        raise PlainError(say("{name} is not a PLY file.", name=path.name))
     position = raw.index(b"\n", end) + 1
     order, elements = _header(raw[:position].decode("latin-1"))
     found: dict[str, NDArray] = {}
@@ -86,7 +87,7 @@ def read_ply(path: Path) -> PlyData:
                 found[name] = np.frombuffer(raw, full, count, position)
                 position += count * full.itemsize
     except ValueError as error:
-        raise PlainError(f"{path.name} is cut short or damaged.") from error
+        raise PlainError(say("{name} is cut short or damaged.", name=path.name)) from error
     return _as_data(found, path)
 
 
@@ -135,6 +136,8 @@ def _as_data(found: dict[str, NDArray], path: Path) -> PlyData:
     if "face" in found:
         f = found["face"]
         if len(f) and not (f["_count"] == 3).all():
-            raise PlainError(f"{path.name} has polygons other than triangles.", "Export it with triangles only.")
+            raise PlainError(
+                say("{name} has polygons other than triangles.", name=path.name), "Export it with triangles only."
+            )
         data.faces = f[f.dtype.names[1]].astype(np.int64)  # type: ignore[index]
     return data

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from PIL import Image
 
 from vast_quarry.core.errors import PlainError
+from vast_quarry.core.words import say
 
 
 def mask_path(folder: Path, photo: str) -> Path | None:
@@ -35,10 +36,17 @@ def read_mask(path: Path, width: int, height: int) -> NDArray[np.bool_]:
             if size == (width, height):
                 values = np.asarray(image.convert("L"))
     except (OSError, ValueError, SyntaxError, Image.DecompressionBombError) as error:
-        raise PlainError(f"The mask {path.name} cannot be read.", "Save it again as PNG.") from error
+        raise PlainError(say("The mask {name} cannot be read.", name=path.name), "Save it again as PNG.") from error
     if values is None:
         raise PlainError(
-            f"The mask {path.name} is {size[0]} x {size[1]} pixels, its photo (seen upright) {width} x {height}.",
+            say(
+                "The mask {name} is {width} x {height} pixels, its photo (seen upright) {photo_width} x {photo_height}.",
+                name=path.name,
+                width=size[0],
+                height=size[1],
+                photo_width=width,
+                photo_height=height,
+            ),
             "Masks are as large as their photos.",
         )
     return values > 127

@@ -23,10 +23,14 @@ from scipy.sparse.csgraph import connected_components
 from vast_quarry.core.photo.exif import Exif
 from vast_quarry.core.photo.quality import Quality
 from vast_quarry.core.plan.optics import shutter_text
+from vast_quarry.core.words import Said, rounded, say, together
 
 #: edges this much wider than the set's median are doubtful, are to be left out; and at least so wide (pixels)
 BLURRED, USELESS = 1.7, 2.6
 BLURRED_PX, USELESS_PX = 1.6, 3.2
+#: edges this much wider than those of the photos that show the same side, of which most are sharper, are doubtful too: a
+#: lap's far side may be softer as a whole
+BESIDE, ABOVE_MOST, NEIGHBOURS = 1.4, 1.15, 6
 #: edges this much wider one way than the other tell motion
 LOPSIDED = 1.6
 #: stops off the set's median
@@ -69,14 +73,16 @@ class Verdict:
 
     proposal: str = "keep"
     reasons: list[str] = field(default_factory=list)
-    notes: list[str] = field(default_factory=list)
+    notes: list[Said] = field(default_factory=list)
     duplicate_of: str | None = None
     ev_offset: float = 0.0
     wb_offset: float = 0.0
     set: int = 0
     shared: int = 0
+    #: of figures, what is remarked on beyond
+    limits: dict[str, float] = field(default_factory=dict)
 
-    def mark(self, proposal: str, reason: str, note: str) -> None:
+    def mark(self, proposal: str, reason: str, note: Said) -> None:
         """Add a reason; the worst proposal stands."""
         order = ("keep", "doubtful", "leave out")
         self.proposal = max(self.proposal, proposal, key=order.index)
@@ -155,12 +161,14 @@ def judge_set(
     sets = sets_of(n, shared, looks)
     for k, v in enumerate(out):
         v.set, v.shared = int(sets[k]), int(best[k])
+        v.limits["shared"] = float(SHARED)
     _unrelated(out, best, sets)
+    near = neighbours(n, shared)
     # lone photos say nothing about what is usual
     for s in np.unique(sets):
         rows = np.flatnonzero(sets == s)
         everyone = rows if len(rows) >= 3 else np.arange(n)
-        _blur(looks, out, rows, everyone)
+        _blur(looks, out, rows, everyone, near)
         _exposure(looks, out, rows, everyone, tones)
         _zoom(looks, out, rows)
     for k, look in enumerate(looks):
@@ -169,8 +177,8 @@ def judge_set(
         twins = _twins(looks[stays], looks[goes])
         out[goes].duplicate_of = looks[stays].path
         kind = "twin" if twins else "duplicate"
-        what = "is another version of the same shot as" if twins else "shows the same view as"
-        out[goes].mark("leave out", kind, f"{what} {looks[stays].path}")
+        pattern = "is another version of the same shot as {photo}" if twins else "shows the same view as {photo}"
+        out[goes].mark("leave out", kind, say(pattern, photo=looks[stays].path))
     return out
 
 
@@ -180,10 +188,23 @@ def _unrelated(out: list[Verdict], best: NDArray[np.int64], sets: NDArray[np.int
         return
     for k, v in enumerate(out):
         if best[k] < SHARED and counts[sets[k]] == 1:
-            v.mark("leave out", "unrelated", "shares nothing with any other photo")
+            v.mark("leave out", "unrelated", Said("shares nothing with any other photo"))
 
 
-def _blur(looks: Sequence[Look], out: list[Verdict], rows: NDArray[np.int64], everyone: NDArray[np.int64]) -> None:
+def neighbours(count: int, shared: Mapping[tuple[int, int], int]) -> list[list[int]]:
+    """Of each photo, the few that share most features with it: they show the same side of the subject."""
+    partners: list[list[tuple[int, int]]] = [[] for _ in range(count)]
+    for (i, j), m in shared.items():
+        if m >= SHARED:
+            partners[i].append((-m, j))
+            partners[j].append((-m, i))
+    return [[j for _, j in sorted(p)[:NEIGHBOURS]] for p in partners]
+
+
+def _blur(
+    looks: Sequence[Look], out: list[Verdict], rows: NDArray[np.int64], everyone: NDArray[np.int64],
+    near: Sequence[Sequence[int]],
+) -> None:  # fmt: skip
     # widths grow with the photo's size: compared as if all were of one size
     def width(k: int, which: str) -> float:
         return float(getattr(looks[k].quality, which)) / max(looks[k].width, looks[k].height)
@@ -195,15 +216,32 @@ def _blur(looks: Sequence[Look], out: list[Verdict], rows: NDArray[np.int64], ev
         floor = max(side / 4000, 1.0)  # large photos are never sharp to the pixel
         moved = q.lopsided > LOPSIDED
         which = "widest_px" if moved else "sharpness_px"
-        px, ratio = getattr(q, which), width(int(k), which) / max(usual[which], 1e-12)
-        if not (ratio > BLURRED and px > BLURRED_PX * floor):
+        of_set, of_side = usual[which], np.array([w for j in near[k] if np.isfinite(w := width(j, which))])
+        limit = BLURRED * of_set
+        if len(of_side) >= NEIGHBOURS - 2:
+            limit = min(limit, max(BESIDE * float(np.median(of_side)), ABOVE_MOST * float(np.quantile(of_side, 0.75))))
+        out[k].limits[which] = round(max(limit * side, BLURRED_PX * floor), 3)
+        px, mine = getattr(q, which), width(k, which)
+        if not px > out[k].limits[which]:
             continue
+        ratio = mine / max(of_set, 1e-12)
         useless = ratio > USELESS and px > USELESS_PX * floor
-        reason = "motion blur" if moved else "out of focus"
-        says = (
-            f"has about {px:.1f} px of motion blur" if moved else f"is out of focus: its edges are {px:.1f} pixels wide"
-        )
-        out[k].mark("leave out" if useless else "doubtful", reason, f"{says} ({ratio:.1f} times the usual)")
+        reason, beside = "motion blur" if moved else "out of focus", ratio <= BLURRED
+        if beside:
+            ratio = mine / float(np.median(of_side))
+            pattern = (
+                "has about {px} px of motion blur ({ratio} times that of its neighbours)"
+                if moved
+                else "is out of focus: its edges are {px} pixels wide ({ratio} times those of its neighbours)"
+            )
+        else:
+            pattern = (
+                "has about {px} px of motion blur ({ratio} times the usual)"
+                if moved
+                else "is out of focus: its edges are {px} pixels wide ({ratio} times the usual)"
+            )
+        says = say(pattern, px=round(px, 1), ratio=round(ratio, 1))
+        out[k].mark("leave out" if useless else "doubtful", reason, says)
 
 
 def _exposure(
@@ -226,24 +264,30 @@ def _exposure(
             ev, warm = q.light_log2 - middle["light_log2"], q.warm_log2 - middle["warm_log2"]
             limit = max(1.5 * STOPS, 4.0 * spread)
         v.ev_offset, v.wb_offset = round(ev, 3), round(warm, 3)
-        off = f"is {ev:+.1f} stops off the others"
+        v.limits |= {"ev_offset": round(limit, 3), "clipped_high_percent": high + 15, "too_dark_percent": dark + 35}
+        if known:
+            v.limits["wb_offset"] = WARM
+        off = round(abs(ev), 1)
         if ev > limit or q.clipped_high_percent > high + 15:
-            worse = q.clipped_high_percent > 30
-            v.mark(
-                "leave out" if worse else "doubtful",
-                "overexposed",
-                f"{off}, {q.clipped_high_percent:.0f} % is clipped white",
+            worse, white = q.clipped_high_percent > 30, round(q.clipped_high_percent)
+            pattern = (
+                "is {stops} stops brighter than the others" if ev > 0 else "is {stops} stops darker than the others"
             )
+            says = [say(pattern, stops=off)] if off else []
+            says += [say("has {percent} % clipped white", percent=white)] if white else []
+            v.mark("leave out" if worse else "doubtful", "overexposed", together(says, ", "))
         elif ev < -limit or q.too_dark_percent > dark + 35:
-            worse = q.too_dark_percent > 85
-            v.mark("leave out" if worse else "doubtful", "underexposed",
-                   f"{off}, {q.too_dark_percent:.0f} % is too dark to hold features")  # fmt: skip
+            worse, black = q.too_dark_percent > 85, round(q.too_dark_percent)
+            says = [say("is {stops} stops darker than the others", stops=off)] if ev < 0 and off else []
+            says += [say("has {percent} % too dark to hold features", percent=black)] if black else []
+            v.mark("leave out" if worse else "doubtful", "underexposed", together(says, ", "))
         if known and abs(warm) > WARM:
-            v.mark(
-                "doubtful",
-                "other white balance",
-                f"is {'warmer' if warm > 0 else 'cooler'} than the others by {abs(warm):.1f} stops",
+            pattern = (
+                "is warmer than the others by {stops} stops"
+                if warm > 0
+                else "is cooler than the others by {stops} stops"
             )
+            v.mark("doubtful", "other white balance", say(pattern, stops=round(abs(warm), 1)))
 
 
 def _zoom(looks: Sequence[Look], out: list[Verdict], rows: NDArray[np.int64]) -> None:
@@ -253,11 +297,11 @@ def _zoom(looks: Sequence[Look], out: list[Verdict], rows: NDArray[np.int64]) ->
         usual = float(np.median(share[known]))
         for k, s, sure in zip(rows, share, known):
             if sure and abs(np.log(s / usual)) > ZOOM:
-                out[k].mark("doubtful", "other zoom", "was taken with another zoom; it gets a lens of its own")
+                out[k].mark("doubtful", "other zoom", Said("was taken with another zoom; it gets a lens of its own"))
     for k, sure in zip(rows, known):
         if not sure:
             out[k].reasons.append("no focal length")
-            out[k].notes.append("says nothing of its focal length, which is guessed")
+            out[k].notes.append(Said("says nothing of its focal length, which is guessed"))
 
 
 def _settings(look: Look, v: Verdict) -> None:
@@ -266,10 +310,16 @@ def _settings(look: Look, v: Verdict) -> None:
     limit = min(LONGEST, 1.0 / e.focal35_mm) if e.focal35_mm else LONGEST
     if e.exposure_s and e.exposure_s > 1.02 * limit:
         v.reasons.append("slow shutter")
-        v.notes.append(f"was exposed for {shutter_text(e.exposure_s)}; by hand {shutter_text(limit)} is the longest")
+        v.notes.append(
+            say(
+                "was exposed for {time}; by hand {longest} is the longest",
+                time=shutter_text(e.exposure_s),
+                longest=shutter_text(limit),
+            )
+        )
     if e.iso and e.iso >= HIGH_ISO:
         v.reasons.append("high ISO")
-        v.notes.append(f"was taken at ISO {e.iso}")
+        v.notes.append(say("was taken at ISO {iso}", iso=e.iso))
 
 
 def _kind(look: Look) -> tuple[object, ...]:
@@ -324,25 +374,31 @@ def gaps(shared: Mapping[tuple[int, int], int], sets: Sequence[int], gone: Seque
     return out
 
 
-def automatic(looks: Sequence[Look], tones: NDArray[np.float64] | None = None) -> list[str]:
+def automatic(looks: Sequence[Look], tones: NDArray[np.float64] | None = None) -> list[Said]:
     """Advice for the next shoot: what was left on automatic, by EXIF and by how the subject's colours drift."""
     out = []
     exposures = {(e.exposure_s, e.f_number, e.iso) for e in (x.exif for x in looks) if e.exposure_s}
     if len(exposures) > 1:
-        out.append("Exposure was left on automatic: set shutter, aperture and ISO by hand.")
+        out.append(Said("Exposure was left on automatic: set shutter, aperture and ISO by hand."))
     if any(x.exif.extra.get("white_balance") == 0 for x in looks):
-        out.append("White balance was left on automatic: fix it, so that colours can be compared.")
+        out.append(Said("White balance was left on automatic: fix it, so that colours can be compared."))
     known = tones[np.isfinite(tones).all(1)] if tones is not None else np.zeros((0, 3))
     warm = _spread(_offsets(known[:, 0] - known[:, 2])) if len(known) else 0.0
     if warm > 0.12 and len(out) < 2:
-        out.append("Colours drift from photo to photo: fix the white balance.")
+        out.append(Said("Colours drift from photo to photo: fix the white balance."))
     if any(x.focus == "automatic" for x in looks):
-        out.append("Focus was left on automatic: focus once, then switch the lens to focusing by hand.")
+        out.append(Said("Focus was left on automatic: focus once, then switch the lens to focusing by hand."))
     elif len(near := [d for x in looks if (d := x.exif.extra.get("distance_m"))]) > 2 and max(near) > FOCUSED * min(
         near
     ):
-        out.append(f"Focus moved between {min(near):.2g} and {max(near):.2g} m: focus once and leave it.")
+        out.append(
+            say(
+                "Focus moved between {nearest} and {farthest} m: focus once and leave it.",
+                nearest=rounded(min(near), 2),
+                farthest=rounded(max(near), 2),
+            )
+        )
     focals = {round(x.exif.focal_mm, 1) for x in looks if x.exif.focal_mm}
     if len(focals) > 1:
-        out.append("The zoom was changed: leave it where it is.")
+        out.append(Said("The zoom was changed: leave it where it is."))
     return out

@@ -16,6 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vast_quarry.core.errors import PlainError
+from vast_quarry.core.words import say
 
 #: larger pictures are not decoded (pixels)
 LARGEST = 70_000_000
@@ -123,17 +124,23 @@ def open_video(path: Path) -> Any:
     try:
         container = av.open(f"file:{path}", options=_ONLY, metadata_errors="replace")
     except FileNotFoundError as error:
-        raise PlainError(f"There is no file {path}.", "Check the path.") from error
+        raise PlainError(say("There is no file {path}.", path=path), "Check the path.") from error
     except (av.FFmpegError, OSError, ValueError) as error:
-        raise PlainError(f"{path.name} is no video that can be read.", "Export it as MP4.") from error
+        raise PlainError(say("{name} is no video that can be read.", name=path.name), "Export it as MP4.") from error
     if not container.streams.video:
         container.close()
-        raise PlainError(f"{path.name} holds no pictures, only sound or data.", "Choose another file.")
+        raise PlainError(say("{name} holds no pictures, only sound or data.", name=path.name), "Choose another file.")
     stream = container.streams.video[0]
     if stream.width * stream.height > LARGEST:
         container.close()
         raise PlainError(
-            f"The pictures of {path.name} have {stream.width} x {stream.height} pixels.", "Export it smaller."
+            say(
+                "The pictures of {name} have {width} x {height} pixels.",
+                name=path.name,
+                width=stream.width,
+                height=stream.height,
+            ),
+            "Export it smaller.",
         )
     stream.thread_type = "AUTO"
     return container

@@ -25,6 +25,7 @@ from vast_quarry.core.photo.decode import (
     register_heif,
 )
 from vast_quarry.core.photo.exif import Exif, focal_length_pixels, read_exif
+from vast_quarry.core.words import say
 
 #: endings of file names taken for photos
 PHOTO_ENDINGS = {".jpg", ".jpeg", ".png", ".tif", ".tiff", ".webp", ".tga", ".bmp"} | HEIF_ENDINGS | RAW_ENDINGS
@@ -56,9 +57,9 @@ def find_photos(folder: Path) -> list[Path]:
         When the folder does not exist.
     """
     if not folder.exists():
-        raise PlainError(f"There is no folder {folder}.", "Check the path.")
+        raise PlainError(say("There is no folder {folder}.", folder=folder), "Check the path.")
     if folder.is_file():
-        raise PlainError(f"{folder} is a file.", "Give the folder that holds the photos.")
+        raise PlainError(say("{folder} is a file.", folder=folder), "Give the folder that holds the photos.")
     return [folder / name for name in photo_names(folder)]
 
 
@@ -102,11 +103,22 @@ def _check_size(width: int, height: int) -> None:
     """Refuse what is too large before it is decoded, and what is too small to align."""
     if width * height > LARGEST:
         raise PlainError(
-            f"has {width * height / 1e6:.0f} megapixels; up to {LARGEST / 1e6:.0f} are taken.",
+            say(
+                "has {megapixels} megapixels; up to {most} are taken.",
+                megapixels=round(width * height / 1000000.0),
+                most=round(LARGEST / 1000000.0),
+            ),
             "Save a smaller copy of it.",
         )
     if min(width, height) < SMALLEST_SIDE:
-        raise PlainError(f"is only {width} x {height} pixels; {SMALLEST_SIDE} a side is the least that can be aligned.")
+        raise PlainError(
+            say(
+                "is only {width} x {height} pixels; {least} a side is the least that can be aligned.",
+                width=width,
+                height=height,
+                least=SMALLEST_SIDE,
+            )
+        )
 
 
 def read_facts(path: Path) -> PhotoFacts:

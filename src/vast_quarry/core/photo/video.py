@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.photo.packets import Packets, decoded, decoder, list_packets, open_video
+from vast_quarry.core.words import say
 
 T = TypeVar("T")
 
@@ -91,7 +92,7 @@ def probe(path: Path) -> VideoInfo:
             first = next(container.decode(stream))
         except (StopIteration, av.FFmpegError) as error:
             raise PlainError(
-                f"{path.name} holds no picture that can be read.", "Copy it again from the camera."
+                say("{name} holds no picture that can be read.", name=path.name), "Copy it again from the camera."
             ) from error
         turn = int(getattr(first, "rotation", 0) or 0)
         aspect = _pixel_aspect(stream)
@@ -227,5 +228,5 @@ def cropped(rgb: NDArray[np.uint8], crop: Sequence[int]) -> NDArray[np.uint8]:
     left, top, right, bottom = crop
     h, w = rgb.shape[:2]
     if left + right >= w - 64 or top + bottom >= h - 64:
-        raise PlainError(f"The crop leaves nothing of {w} x {h} pixels.", "Crop less.")
+        raise PlainError(say("The crop leaves nothing of {w} x {h} pixels.", w=w, h=h), "Crop less.")
     return np.ascontiguousarray(rgb[top : h - bottom, left : w - right])

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import Literal
 
+from vast_quarry.core.words import Said
+
 Skin = Literal["matt", "satin", "shiny", "transparent", "plain", "hairy", "living"]
 Way = Literal["walk", "turntable"]
 
@@ -32,7 +34,7 @@ _SKIN: dict[str, list[str]] = {
 }
 
 
-def advice(skin: Skin, way: Way, holes: bool, recesses: bool, underside: bool, turnable: bool) -> list[str]:
+def advice(skin: Skin, way: Way, holes: bool, recesses: bool, underside: bool, turnable: bool) -> list[Said]:
     """Warnings with remedies for a subject.
 
     Parameters
@@ -47,29 +49,35 @@ def advice(skin: Skin, way: Way, holes: bool, recesses: bool, underside: bool, t
     turnable : bool
         Whether it can be turned over.
     """
-    out = list(_SKIN[skin])
+    out = [Said(s) for s in _SKIN[skin]]
     if way == "turntable":
         out.append(
-            "Before a camera that stands still the backdrop must not count: choose one of a colour far from the subject's own, far "
-            "behind it, and mask it out."
+            Said(
+                "Before a camera that stands still the backdrop must not count: choose one of a colour far from the subject's own, far "
+                "behind it, and mask it out."
+            )
         )
         if skin == "living":
-            out.append("A living subject does not hold still on a turntable.")
+            out.append(Said("A living subject does not hold still on a turntable."))
     if holes:
         out.append(
-            "Through a hole both rims have to be seen: add shots that look straight through it, from both sides."
+            Said("Through a hole both rims have to be seen: add shots that look straight through it, from both sides.")
         )
     if recesses:
         out.append(
-            "Deep recesses need light and shots along their axis: light them from near the camera, and go closer."
+            Said("Deep recesses need light and shots along their axis: light them from near the camera, and go closer.")
         )
     if underside and turnable:
         out.append(
-            "For the underside turn it over and shoot a second set; what is loose on it shifts, so fix it first. Join the two sets "
-            "by masks."
+            Said(
+                "For the underside turn it over and shoot a second set; what is loose on it shifts, so fix it first. Join the two sets "
+                "by masks."
+            )
         )
     elif underside:
         out.append(
-            "For the underside raise it, spear it, or shoot through glass: glass reflects and bends what is seen at a slant."
+            Said(
+                "For the underside raise it, spear it, or shoot through glass: glass reflects and bends what is seen at a slant."
+            )
         )
     return out

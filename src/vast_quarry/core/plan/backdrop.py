@@ -15,6 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vast_quarry.core.errors import PlainError
+from vast_quarry.core.words import say
 
 #: cloths and papers that can be had, by name and sRGB
 CLOTHS: dict[str, tuple[int, int, int]] = {
@@ -58,7 +59,7 @@ def parse_color(text: str) -> tuple[int, int, int]:
             raise ValueError
         return int(digits[:2], 16), int(digits[2:4], 16), int(digits[4:], 16)
     except ValueError:
-        raise PlainError(f"{text} is no colour.", "Write it like #b4552f.") from None
+        raise PlainError(say("{text} is no colour.", text=text), "Write it like #b4552f.") from None
 
 
 def propose_backdrop(colors: list[str], width_m: float, height_m: float) -> Backdrop:

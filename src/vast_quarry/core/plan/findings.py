@@ -21,6 +21,7 @@ from vast_quarry.core.plan.optics import (
 )
 from vast_quarry.core.plan.request import Request
 from vast_quarry.core.plan.rings import Station
+from vast_quarry.core.words import Said, rounded, say
 
 
 def shutter_of(p: Request) -> float:
@@ -52,34 +53,55 @@ def best_aperture(p: Request, o: Optics) -> float:
     return math.sqrt(need * limit)
 
 
-def optics_findings(p: Request, o: Optics, reach: float) -> list[str]:
+def optics_findings(p: Request, o: Optics, reach: float) -> list[Said]:
     """Detail, focus, diffraction, exposure and motion; ``reach`` is how far the subject extends from where it is focused."""
     out = []
     finest = 2 * max(o.gsd_mm, airy_diameter(p.f_number) / o.pitch_mm * o.gsd_mm / 2)
     if o.gsd_mm > p.detail_mm / 2 * 1.001:
         out.append(
-            f"Detail of {p.detail_mm:g} mm needs a GSD of {p.detail_mm / 2:.2g} mm; from here it is {o.gsd_mm:.2g} mm. "
-            f"{finest:.2g} mm is the finest that can be told apart. Go closer with more photos, or use a longer lens or more pixels."
+            say(
+                "Detail of {detail} mm needs a pixel size on the subject (GSD) of {needed} mm; from here it is {gsd} mm. {finest} mm is the finest that can be told apart. Go closer with more photos, or use a longer lens or more pixels.",
+                detail=p.detail_mm,
+                needed=rounded(p.detail_mm / 2, 2),
+                gsd=rounded(o.gsd_mm, 2),
+                finest=rounded(finest, 2),
+            )
         )
     near, far = o.sharp_m()
     if near > o.distance_m - reach or far < o.distance_m + reach:
-        out.append("Not the whole depth of the subject is in focus. Close the aperture or step back.")
+        out.append(Said("Not the whole depth of the subject is in focus. Close the aperture or step back."))
     limit = diffraction_limit(o.pitch_mm)
     if p.f_number > limit * 1.05:
         out.append(
-            f"Diffraction softens the picture beyond f/{limit:.0f} with pixels of {o.pitch_mm * 1000:.1f} \N{MICRO SIGN}m."
+            say(
+                "Diffraction softens the picture beyond f/{limit} with pixels of {pitch} µm.",
+                limit=round(limit),
+                pitch=round(o.pitch_mm * 1000, 1),
+            )
         )
     shutter = shutter_of(p)
     if p.hold == "hand" and shutter > 1.02 * o.longest_by_hand():
+        longest = shutter_text(o.longest_by_hand())
         out.append(
-            f"The light asks for {shutter_text(shutter)} at f/{p.f_number:g} and ISO {p.iso:g}; by hand {shutter_text(o.longest_by_hand())} is the "
-            "longest. Use a tripod, more light, or a higher ISO."
+            say(
+                "The light asks for {time} at f/{f} and ISO {iso}; by hand {longest} is the longest. "
+                "Use a tripod, more light, or a higher ISO.",
+                time=shutter_text(shutter),
+                f=p.f_number,
+                iso=p.iso,
+                longest=longest,
+            )
             if not p.shutter_s
-            else f"{shutter_text(shutter)} is too long by hand; {shutter_text(o.longest_by_hand())} is the longest."
+            else say(
+                "{time} is too long by hand; {longest} is the longest.", time=shutter_text(shutter), longest=longest
+            )
         )
     if p.hold == "table" and (b := blur_px(p, o)) > 0.5:
         out.append(
-            f"The table turns too fast: {b:.1f} pixels of motion blur. Turn slower, or open the shutter for less time."
+            say(
+                "The table turns too fast: {px} pixels of motion blur. Turn slower, or open the shutter for less time.",
+                px=round(b, 1),
+            )
         )
     return out
 
@@ -93,31 +115,44 @@ def same_spot(stations: Sequence[Station], distance: float) -> list[tuple[int, i
     ]
 
 
-def coverage_findings(p: Request, few: float, along: float, across: float, laps: int) -> list[str]:
+def coverage_findings(p: Request, few: float, along: float, across: float, laps: int) -> list[Said]:
     """Overlap, and how much too few photos see."""
     out = []
     if along < 0.6:
-        out.append(f"Neighbouring photos share only {100 * along:.0f} %; 60 % is the least that aligns well.")
+        out.append(
+            say(
+                "Neighbouring photos share only {along} %; 60 % is the least that aligns well.",
+                along=round(100 * along),
+            )
+        )
     if across < 0.4 and laps > 1:
-        out.append(f"Neighbouring laps share only {100 * across:.0f} %. Add a lap between them.")
+        out.append(say("Neighbouring laps share only {across} %. Add a lap between them.", across=round(100 * across)))
     if few > 0.01:
-        out.append(f"{100 * few:.0f} % of the surface is seen by fewer than {ENOUGH} photos. Add shots that mend it.")
+        out.append(
+            say(
+                "{percent} % of the surface is seen by fewer than {enough} photos. Add shots that mend it.",
+                percent=round(100 * few),
+                enough=ENOUGH,
+            )
+        )
     return out
 
 
-def subject_findings(p: Request) -> list[str]:
+def subject_findings(p: Request) -> list[Said]:
     """What its nature asks for."""
     return advice(p.skin, p.way, p.holes, p.recesses, p.underside, p.turnable)
 
 
-def spot_findings(stations: Sequence[Station], distance: float) -> list[str]:
+def spot_findings(stations: Sequence[Station], distance: float) -> list[Said]:
     """Shots from one spot: turning alone gives no depth."""
     pairs = same_spot(stations, distance)
     if not pairs:
         return []
-    first = f"Shots {pairs[0][0] + 1} and {pairs[0][1] + 1}"
-    more = f" and {len(pairs) - 1} further pairs" if len(pairs) > 1 else ""
-    return [f"{first}{more} are taken from one spot: tilting alone gives no depth. Take a step between them."]
+    pattern = (
+        "Shots {first} and {second}{more, plural, =0 {} one { and one further pair} other { and # further pairs}} are taken "
+        "from one spot: tilting alone gives no depth. Take a step between them."
+    )
+    return [say(pattern, first=pairs[0][0] + 1, second=pairs[0][1] + 1, more=len(pairs) - 1)]
 
 
 def reach_radius(p: Request) -> float:

@@ -24,6 +24,7 @@ from vast_quarry.core.camera import project
 from vast_quarry.core.plan.coverage import Watcher
 from vast_quarry.core.plan.request import DOME, Light, Request
 from vast_quarry.core.plan.rings import Station
+from vast_quarry.core.words import Said, say
 
 Array = NDArray[np.float64]
 
@@ -213,23 +214,38 @@ def into_light(watcher: Watcher, light: Light, stations: Sequence[Station]) -> l
     return out
 
 
-def light_findings(p: Request, watcher: Watcher, light: Lit, stations: Sequence[Station]) -> list[str]:
+def light_findings(p: Request, watcher: Watcher, light: Lit, stations: Sequence[Station]) -> list[Said]:
     """What there is to say about the light of a plan."""
     out = []
     if light.dark > 0.01:
-        out.append(
-            f"{100 * light.dark:.0f} % of the surface is two stops or more darker than the rest. "
-            + ("Add lamps near the camera and from below." if p.light.kind == "lamps" else "Lighten it with a white board or a lamp.")
-        )  # fmt: skip
+        pattern = "{percent} % of the surface is two stops or more darker than the rest. " + (
+            "Add lamps near the camera and from below."
+            if p.light.kind == "lamps"
+            else "Lighten it with a white board or a lamp."
+        )
+        out.append(say(pattern, percent=round(100 * light.dark)))
     if light.spread > 3:
         out.append(
-            f"The light differs by {light.spread:.1f} stops over the surface. Wait for an overcast sky, or add like lamps."
+            say(
+                "The light differs by {stops} stops over the surface. Wait for an overcast sky, or add like lamps.",
+                stops=round(light.spread, 1),
+            )
         )
     taken = [s for s in stations if s.role != "overhead"]
     if p.hold == "hand" and p.kind not in ("room", "flown") and (own := own_shadow(watcher, p.light, taken)):
-        out.append(f"In {len(own)} shots your own shadow falls on the subject. Stand further back with a longer lens.")
+        out.append(
+            say(
+                "In {count, plural, one {# shot} other {# shots}} your own shadow falls on the subject. Stand further back with a longer lens.",
+                count=len(own),
+            )
+        )
     if into := into_light(watcher, p.light, stations):
-        out.append(f"{len(into)} shots look into the light. Move it, or leave them out.")
+        out.append(
+            say(
+                "{count, plural, one {# shot looks} other {# shots look}} into the light. Move it, or leave them out.",
+                count=len(into),
+            )
+        )
     if p.second_light:
-        out.append("What is lit anew for undersides is a set of its own: shoot it apart, and join the two sets.")
+        out.append(Said("What is lit anew for undersides is a set of its own: shoot it apart, and join the two sets."))
     return out

@@ -19,6 +19,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vast_quarry.core.errors import PlainError
+from vast_quarry.core.words import say
 
 Array = NDArray[np.float64]
 Paper = Literal["A4", "A3", "Letter"]
@@ -125,7 +126,9 @@ def make_mat(paper: str = "A4", round_: bool = False, first: int = 0, seed: int 
         For an unknown paper, or when the family has too few markers.
     """
     if paper not in PAPERS:
-        raise PlainError(f"There is no paper called {paper}.", f"There are {', '.join(PAPERS)}.")
+        raise PlainError(
+            say("There is no paper called {paper}.", paper=paper), say("There are {list}.", list=", ".join(PAPERS))
+        )
     w, h = PAPERS[paper]
     width, height = w - 2 * MARGIN, h - 2 * MARGIN - FOOT
     middle = w / 2, MARGIN + FOOT + height / 2
@@ -134,7 +137,10 @@ def make_mat(paper: str = "A4", round_: bool = False, first: int = 0, seed: int 
     places = _places(width, height, side, radius)
     family = len(dictionary().bytesList)
     if first < 0 or first + len(places) > family:
-        raise PlainError(f"The family has markers 0 to {family - 1}; this mat takes {len(places)}.", "Begin lower.")
+        raise PlainError(
+            say("The family has markers 0 to {last}; this mat takes {count}.", last=family - 1, count=len(places)),
+            "Begin lower.",
+        )
     markers = [_marker(first + k, p, side) for k, p in enumerate(places)]
     inner = radius - 2 * side if radius else min(width, height) / 2 - 1.4 * side
     return Mat((w, h), middle, markers, _ground(width, height, markers, side, radius, seed), inner, radius)

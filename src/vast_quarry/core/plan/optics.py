@@ -21,6 +21,7 @@ import math
 from dataclasses import dataclass
 
 from vast_quarry.core.errors import PlainError
+from vast_quarry.core.words import rounded, say
 
 #: diagonal of a 36 x 24 mm frame
 FRAME35 = math.hypot(36.0, 24.0)
@@ -131,16 +132,25 @@ class Optics:
     distance_m: float
 
     def __post_init__(self) -> None:
-        for name, value, unit in (
-            ("sensor's width", self.sensor_mm[0], "mm"), ("sensor's height", self.sensor_mm[1], "mm"),
-            ("picture's width", self.pixels[0], "pixels"), ("picture's height", self.pixels[1], "pixels"),
-            ("focal length", self.focal_mm, "mm"), ("aperture", self.f_number, ""), ("distance", self.distance_m, "m"),
-        ):  # fmt: skip
+        for pattern, value in (
+            ("The sensor's width is {value} mm.", self.sensor_mm[0]),
+            ("The sensor's height is {value} mm.", self.sensor_mm[1]),
+            ("The picture's width is {value} pixels.", self.pixels[0]),
+            ("The picture's height is {value} pixels.", self.pixels[1]),
+            ("The focal length is {value} mm.", self.focal_mm),
+            ("The aperture is {value}.", self.f_number),
+            ("The distance is {value} m.", self.distance_m),
+        ):
             if not (math.isfinite(value) and value > 0):
-                raise PlainError(f"The {name} is {value:g}{' ' * bool(unit)}{unit}.", "It has to be more than nothing.")
+                raise PlainError(say(pattern, value=value), "It has to be more than nothing.")
         if self.distance_m * 1000 <= self.focal_mm:
             raise PlainError(
-                f"A lens of {self.focal_mm:g} mm cannot focus at {self.distance_m * 1000:g} mm.", "Go further away."
+                say(
+                    "A lens of {focal} mm cannot focus at {distance} mm.",
+                    focal=self.focal_mm,
+                    distance=rounded(self.distance_m * 1000, 6),
+                ),
+                "Go further away.",
             )
 
     @property

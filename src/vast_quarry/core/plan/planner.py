@@ -30,6 +30,7 @@ from vast_quarry.core.plan.rings import Station
 from vast_quarry.core.plan.standin import StandIn, make_standin
 from vast_quarry.core.plan.strips import STRIPS, Strips
 from vast_quarry.core.pose import look_at
+from vast_quarry.core.words import Said, say
 
 Array = NDArray[np.float64]
 
@@ -63,7 +64,7 @@ class Plan:
     light: Lit
     along: float
     across: float
-    findings: list[str] = field(default_factory=list)
+    findings: list[Said] = field(default_factory=list)
 
     @property
     def elevations(self) -> list[float]:
@@ -232,7 +233,7 @@ def mend(plan: Plan, shots: int) -> list[Mend]:
     return next_best(plan.watcher, plan.stations, candidates, shots)
 
 
-def _findings(plan: Plan) -> list[str]:
+def _findings(plan: Plan) -> list[Said]:
     p = plan.request
     few = 1 - plan.coverage.share_seen(plan.standin)
     out = optics_findings(p, p.optics(plan.distance), reach_radius(p))
@@ -244,22 +245,28 @@ def _findings(plan: Plan) -> list[str]:
     return out + subject_findings(p)
 
 
-def _reach_findings(plan: Plan, now: float) -> list[str]:
+def _reach_findings(plan: Plan, now: float) -> list[Said]:
     """What a pole, or pulling the subject into the open, would gain."""
-    out: list[str] = []
+    out: list[Said] = []
     p = replace(plan.request, removed=(), extra=(), moved=(), laps=(), underside=False, close_ups=0, establishing=0)
     mesh = plan.standin if p.shape == "mesh" else None
     if max(s.center[2] for s in plan.stations) >= p.highest_m - 1e-6:
         gain = _seen(replace(p, highest_m=1000.0), mesh) - now
         if gain > 0.01:
             out.append(
-                f"A pole with a remote release would show {100 * gain:.0f} % more of the surface to three photos."
+                say(
+                    "A pole with a remote release would show {percent} % more of the surface to three photos.",
+                    percent=round(100 * gain),
+                )
             )
     if p.obstacles or (not p.whole and p.kind == "object"):
         gain = _seen(replace(p, obstacles=(), from_deg=0.0, to_deg=360.0), mesh) - now
         if gain > 0.01:
             out.append(
-                f"Pulled into the open, with a way all round, {100 * gain:.0f} % more of the surface would be seen by three photos."
+                say(
+                    "Pulled into the open, with a way all round, {percent} % more of the surface would be seen by three photos.",
+                    percent=round(100 * gain),
+                )
             )
     return out
 

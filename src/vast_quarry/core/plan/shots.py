@@ -13,6 +13,7 @@ from vast_quarry.core.formats.pdf import shot_list_pdf
 from vast_quarry.core.plan.findings import blur_px, shutter_of
 from vast_quarry.core.plan.optics import shutter_text
 from vast_quarry.core.plan.planner import Plan
+from vast_quarry.core.words import Said, in_language, rounded, say
 
 HEADING = ["shot", "lap", "turn_deg", "camera_height_m", "distance_m", "tilt_deg", "x_m", "y_m", "z_m", "for"]
 
@@ -41,23 +42,36 @@ def shot_list(plan: Plan) -> str:
     return out.getvalue()
 
 
-def shot_sheet(plan: Plan, title: str) -> bytes:
+#: heading of the printed sheet
+SHORT = [Said(w) for w in ("shot", "lap", "for", "turn", "camera height", "distance", "tilt")]
+
+
+def shot_sheet(plan: Plan, title: str, language: str = "en") -> bytes:
     """The shots as a sheet to print, with a map and boxes to tick."""
     p, o = plan.request, plan.request.optics(plan.distance)
     near, far = o.sharp_m()
+    count, away = len(plan.stations), round(plan.distance, 2)
     facts = [
-        f"{len(plan.stations)} shots from about {plan.distance:.2f} m, focused there; sharp from {near:.2f} m to "
-        + ("infinity." if math.isinf(far) else f"{far:.2f} m."),
-        f"{p.focal_mm:g} mm, f/{p.f_number:g}, ISO {p.iso:g}, {shutter_text(shutter_of(p))}"
-        + (f" ({blur_px(p, o):.1f} pixels of motion blur)" if p.hold != "tripod" else "")
-        + f"; by hand not slower than 1/{1 / o.longest_by_hand():.0f} s. Fix focus, zoom, exposure and white balance.",
-        f"One pixel is {o.gsd_mm:.2g} mm on the subject; depth to about {1000 * plan.precision:.2g} mm.",
+        say("{count} shots from about {distance} m, focused there; sharp from {near} m to infinity.",
+            count=count, distance=away, near=round(near, 2))
+        if math.isinf(far)
+        else say("{count} shots from about {distance} m, focused there; sharp from {near} m to {far} m.",
+                 count=count, distance=away, near=round(near, 2), far=round(far, 2)),
+        say("{focal} mm, f/{f}, ISO {iso}, {time}; by hand not slower than {longest}. "
+            "Fix focus, zoom, exposure and white balance.",
+            focal=p.focal_mm, f=p.f_number, iso=p.iso, time=shutter_text(shutter_of(p)),
+            longest=shutter_text(o.longest_by_hand())),
+        *([say("{px} pixels of motion blur.", px=round(blur_px(p, o), 1))] if p.hold != "tripod" else []),
+        say("One pixel is {gsd} mm on the subject; depth to about {precision} mm.",
+            gsd=rounded(o.gsd_mm, 2), precision=rounded(1000 * plan.precision, 2)),
         *plan.findings,
+    ]  # fmt: skip
+    short = [
+        [r[0], r[1], in_language(r[9], language), f"{r[2]}\u00b0", f"{r[3]} m", f"{r[4]} m", f"{r[5]}\u00b0"]
+        for r in shot_rows(plan)
     ]
-    short = [[r[0], r[1], r[9], f"{r[2]}\u00b0", f"{r[3]} m", f"{r[4]} m", f"{r[5]}\u00b0"] for r in shot_rows(plan)]
-    heading = ["shot", "lap", "for", "turn", "camera height", "distance", "tilt"]
     places = [(float(s.center[0]), float(s.center[1])) for s in plan.stations]
-    return shot_list_pdf(title, facts, [heading, *short], places, float(max(plan.standin.size[:2])) / 2)
+    return shot_list_pdf(title, facts, [list(SHORT), *short], places, float(max(plan.standin.size[:2])) / 2, language)
 
 
 def planned_glb(plan: Plan) -> bytes:

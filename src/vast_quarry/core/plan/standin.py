@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.surface.decimate import decimate
 from vast_quarry.core.surface.mesh import face_areas
+from vast_quarry.core.words import Said, say
 
 Array = NDArray[np.float64]
 Shape = Literal["box", "cylinder", "sphere", "figure", "panel", "ground", "corner", "room", "mesh"]
@@ -182,9 +183,13 @@ def make_standin(
     PlainError
         When a size is not more than nothing.
     """
-    for name, value in (("width", width), ("depth", depth), ("height", height)):
+    for pattern, value in (
+        ("The width of the subject is {value} m.", width),
+        ("The depth of the subject is {value} m.", depth),
+        ("The height of the subject is {value} m.", height),
+    ):
         if not (np.isfinite(value) and value > 0):
-            raise PlainError(f"The {name} of the subject is {value:g} m.", "It has to be more than nothing.")
+            raise PlainError(say(pattern, value=value), "It has to be more than nothing.")
     if shape == "panel":
         # one side only: a wall has no back that could be reached
         edge = float(np.sqrt(width * height / patches * 2))
@@ -205,11 +210,11 @@ def make_standin(
     elif shape == "figure":
         v, f = _figure(size, patches)
     else:
-        raise PlainError(f"There is no stand-in called {shape}.")
+        raise PlainError(say("There is no stand-in called {shape}.", shape=shape))
     return standin_of(v, f, underside)
 
 
-def standin_from_mesh(vertices: Array, faces: NDArray[np.int64], underside: bool = False) -> tuple[StandIn, list[str]]:
+def standin_from_mesh(vertices: Array, faces: NDArray[np.int64], underside: bool = False) -> tuple[StandIn, list[Said]]:
     """A mesh file or an earlier version as a stand-in, with what there is to say about it.
 
     Raises
@@ -222,13 +227,13 @@ def standin_from_mesh(vertices: Array, faces: NDArray[np.int64], underside: bool
     notes = []
     v, f = np.asarray(vertices, float), np.asarray(faces, np.int64)
     if len(f) > MOST:
-        notes.append(f"The mesh has {len(f):,} faces; {MOST:,} of them are enough to stand in.")
+        notes.append(say("The mesh has {count} faces; {most} of them are enough to stand in.", count=len(f), most=MOST))
         v, f = decimate(v, f, MOST)
     edges = np.sort(np.concatenate([f[:, [0, 1]], f[:, [1, 2]], f[:, [2, 0]]]), axis=1)
     _, count = np.unique(edges, axis=0, return_counts=True)
     if (count == 1).any():
         notes.append(
-            "The mesh is not closed: its open edges let sight lines through, and its insides count as surface."
+            Said("The mesh is not closed: its open edges let sight lines through, and its insides count as surface.")
         )
     v = v - [*(v[:, :2].min(0) + v[:, :2].max(0)) / 2, v[:, 2].min()]
     return standin_of(v, f, underside), notes

@@ -13,6 +13,7 @@ from scipy.spatial import cKDTree
 
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.surface.mesh import compacted, components, without_degenerate
+from vast_quarry.core.words import say
 
 Array = NDArray[np.float64]
 Faces = NDArray[np.int64]
@@ -47,7 +48,7 @@ def poisson_surface(points: Array, normals: NDArray, depth: int) -> tuple[Array,
     """
     if len(points) < 100:
         raise PlainError(
-            f"Only {len(points)} points were found: too few for a surface.",
+            say("Only {count} points were found: too few for a surface.", count=len(points)),
             "Take more photos that overlap by 70 % or more.",
         )
     import open3d as o3d  # heavy to load: only when a surface is made

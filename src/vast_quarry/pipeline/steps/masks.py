@@ -15,6 +15,7 @@ from vast_quarry.core.formats.atomic import atomic_write
 from vast_quarry.core.mask.files import mask_path, read_mask
 from vast_quarry.core.mask.keying import key_out
 from vast_quarry.core.photo.reading import load_alpha, load_rgb
+from vast_quarry.core.words import Said, say
 from vast_quarry.pipeline.figures import MasksFigures
 from vast_quarry.pipeline.step import Context, StepSettings, setting
 from vast_quarry.pipeline.steps.photos import clean_name, read_photo_list
@@ -58,7 +59,7 @@ def make_mask(
     width: int,
     height: int,
     target: str,
-) -> tuple[float | None, str | None]:
+) -> tuple[float | None, Said | None]:
     """Unit of work: mask of one photo; what share of it is kept (None without a mask), and what went wrong."""
     out = Path(target)
     try:
@@ -66,11 +67,11 @@ def make_mask(
         if kept is None and colors:
             kept = key_out(load_rgb(Path(photo)), colors, tolerance)
     except PlainError as error:
-        return None, str(error)
+        return None, error.said
     if kept is None:
         return None, None
     if not kept.any():
-        return None, "The mask keeps nothing; it was passed over."
+        return None, Said("The mask keeps nothing; it was passed over.")
     with atomic_write(out) as f:
         Image.fromarray((kept * 255).astype(np.uint8)).save(f, format="PNG", compress_level=1)
     return float(kept.mean()), None
@@ -90,7 +91,7 @@ class MasksStep:
         listed = read_photo_list(context.parents["photos"])
         folder = Path(settings.folder) if settings.folder else None
         if folder is not None and not folder.is_dir():
-            raise PlainError(f"There is no folder of masks at {folder}.", "Check the path.")
+            raise PlainError(say("There is no folder of masks at {folder}.", folder=folder), "Check the path.")
         (context.folder / "masks").mkdir(exist_ok=True)
         jobs = []
         for p in listed.usable:
@@ -105,11 +106,11 @@ class MasksStep:
         results = context.each("Reading masks", make_mask, jobs)
         for photo, (_, problem) in zip(listed.usable, results):
             if problem:
-                context.found(f"{clean_name(photo.path)}: {problem}")
+                context.found(say("{name}: {problem}", name=clean_name(photo.path), problem=problem))
         shares = [share for share, _ in results if share is not None]
         if folder is not None and not shares:
             raise PlainError(
-                f"No mask in {folder} fits a photo.",
+                say("No mask in {folder} fits a photo.", folder=folder),
                 "Masks are named like their photos with the ending .png, and as large.",
             )
         return {"masked": len(shares), "kept_percent": round(100 * float(np.mean(shares)), 1) if shares else None}

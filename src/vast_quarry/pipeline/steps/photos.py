@@ -18,8 +18,10 @@ from vast_quarry.core.photo.exif import Exif
 from vast_quarry.core.photo.reading import find_photos, load_rgb, read_facts, sharpness
 from vast_quarry.core.photo.tone import Tone
 from vast_quarry.core.plan.optics import focal_pixels
+from vast_quarry.core.words import Said, say
 from vast_quarry.pipeline.apart import apart
 from vast_quarry.pipeline.figures import PhotosFigures
+from vast_quarry.pipeline.sentence import Sentence
 from vast_quarry.pipeline.step import Context, StepSettings, setting
 
 #: time in which at least one photo is read, before they are read one by one (s); a large one takes a few
@@ -110,7 +112,7 @@ class Photo(BaseModel):
     taken: str | None = None
     sharpness: float | None = None
     usable: bool = True
-    problem: str | None = None
+    problem: Sentence | None = None
 
 
 class PhotoList(BaseModel):
@@ -190,9 +192,11 @@ def inspect_photo(number: int, folder: str, path: str, unit: str) -> dict[str, A
         path.encode("utf-8")
     except UnicodeEncodeError:
         plain = path.encode("utf-8", "replace").decode()
-        photo = Photo(number=number, path=plain, usable=False, problem="has a name that is no proper text; rename it.")
-        write_json(done, photo.model_dump(), durable=False)
-        return photo.model_dump()
+        photo = Photo(
+            number=number, path=plain, usable=False, problem=Said("has a name that is no proper text; rename it.")
+        )
+        write_json(done, photo.model_dump(mode="json"), durable=False)
+        return photo.model_dump(mode="json")
     try:
         file = Path(folder) / path
         facts = read_facts(file)
@@ -211,11 +215,11 @@ def inspect_photo(number: int, folder: str, path: str, unit: str) -> dict[str, A
         rgb = load_rgb(file)
         photo.sharpness = sharpness(cv2.cvtColor(rgb, cv2.COLOR_RGB2GRAY))
     except PlainError as error:
-        photo.usable, photo.problem = False, str(error)
+        photo.usable, photo.problem = False, error.said
     except (OSError, MemoryError) as error:
-        photo.usable, photo.problem = False, f"cannot be read ({error})."
-    write_json(done, photo.model_dump(), durable=False)
-    return photo.model_dump()
+        photo.usable, photo.problem = False, say("cannot be read ({why}).", why=error)
+    write_json(done, photo.model_dump(mode="json"), durable=False)
+    return photo.model_dump(mode="json")
 
 
 def _inspect_apart(number: int, folder: str, path: str, unit: str) -> dict[str, Any]:
@@ -223,9 +227,9 @@ def _inspect_apart(number: int, folder: str, path: str, unit: str) -> dict[str, 
     try:
         return apart(inspect_photo, patience=PATIENCE)(number, folder, path, unit)
     except PlainError as error:
-        photo = Photo(number=number, path=path, usable=False, problem=str(error))
-        write_json(Path(unit), photo.model_dump(), durable=False)
-        return photo.model_dump()
+        photo = Photo(number=number, path=path, usable=False, problem=error.said)
+        write_json(Path(unit), photo.model_dump(mode="json"), durable=False)
+        return photo.model_dump(mode="json")
 
 
 class PhotosStep:
@@ -246,7 +250,7 @@ class PhotosStep:
             paths += [(filmed, str(p.relative_to(filmed))) for p in find_photos(filmed)]
         if not paths:
             raise PlainError(
-                f"There are no photos in {folder}.",
+                say("There are no photos in {folder}.", folder=folder),
                 "Photos are JPEG, PNG, TIFF, WebP, TGA, BMP, HEIC or camera raw files, or videos.",
             )
         units = context.folder / "units"
@@ -272,16 +276,16 @@ class PhotosStep:
         first_of: dict[str, str] = {}
         for photo in photos:
             if photo.usable and photo.path in settings.leave_out:
-                photo.usable, photo.problem = False, "was left out by you."
+                photo.usable, photo.problem = False, Said("was left out by you.")
             if photo.usable and photo.path in settings.judged_out:
-                photo.usable, photo.problem = False, "was left out, as judging proposes."
+                photo.usable, photo.problem = False, Said("was left out, as judging proposes.")
             if photo.usable and photo.sha in first_of:
                 photo.usable = False
-                photo.problem = f"is the same file as {clean_name(first_of[photo.sha])}."
+                photo.problem = say("is the same file as {photo}.", photo=clean_name(first_of[photo.sha]))
             elif photo.usable:
                 first_of[photo.sha] = photo.path
             if photo.problem:
-                context.found(f"{clean_name(photo.path)} {photo.problem}")
+                context.found(say("{name} {problem}", name=clean_name(photo.path), problem=photo.problem))
         for photo in photos:
             if settings.focal_as_35_mm and photo.focal_source == "guessed" and photo.width and photo.height:
                 photo.focal = focal_pixels(settings.focal_as_35_mm, photo.width, photo.height)
@@ -291,12 +295,13 @@ class PhotosStep:
         listed = PhotoList(folder=_as_kept(folder, context.folder), photos=photos)
         usable = listed.usable
         if len(usable) < 2:
-            what = "None of the photos can" if not usable else "Only one photo can"
             raise PlainError(
-                f"{what} be used; a model needs at least two, better 20 or more, that overlap.",
+                "Only one photo can be used; a model needs at least two, better 20 or more, that overlap."
+                if usable
+                else "None of the photos can be used; a model needs at least two, better 20 or more, that overlap.",
                 "Add photos of the same subject from other places.",
             )
-        write_json(context.folder / "photos.json", listed.model_dump())
+        write_json(context.folder / "photos.json", listed.model_dump(mode="json"))
         return {
             "photos": len(photos),
             "usable": len(usable),

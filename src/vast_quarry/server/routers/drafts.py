@@ -10,6 +10,7 @@ from pydantic import BaseModel
 from sqlmodel import Session
 
 from vast_quarry.core.errors import PlainError
+from vast_quarry.core.words import say
 from vast_quarry.pipeline.edits import Edit
 from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.models import Project
@@ -61,7 +62,7 @@ def _check(project: Project, f: Folders, on: int | None) -> None:
     now = drafts.texture_of(project, f).number
     if on is not None and on != now:
         raise PlainError(
-            f"This edit was made on version {on} of Texture, but version {now} is shown now.",
+            say("This edit was made on version {on} of Texture, but version {now} is shown now.", on=on, now=now),
             "Look at it, and edit that.",
         )
 

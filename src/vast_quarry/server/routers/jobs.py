@@ -14,6 +14,7 @@ from pydantic import BaseModel
 from sqlmodel import Session
 from sse_starlette.sse import EventSourceResponse
 
+from vast_quarry.pipeline.sentence import Sentence
 from vast_quarry.server.dependencies import Db
 from vast_quarry.server.models import Job
 from vast_quarry.server.services.jobs import cancel_job, pause_job, recent_jobs
@@ -36,8 +37,8 @@ class JobOut(BaseModel):
     done: float
     total: float
     seconds_left: float | None
-    message: str
-    log: list[str]
+    message: Sentence
+    log: list[Sentence]
     cancel: bool
     pause: bool
     made: str
@@ -80,7 +81,8 @@ def _snapshot(request: Request) -> list[dict[str, Any]]:
     with Session(request.app.state.engine) as session:
         out = []
         for j in recent_jobs(session, 12):
-            row = JobOut.of(j).model_dump() | {"log": j.log[-60:]}
+            row = JobOut.of(j).model_dump(mode="json")
+            row["log"] = row["log"][-60:]
             if j.state == "running" and j.seconds_left and j.heartbeat:
                 quiet = (datetime.now(UTC) - datetime.fromisoformat(j.heartbeat)).total_seconds()
                 row["seconds_left"] = round(max(j.seconds_left - quiet, 0.1 * j.seconds_left, 1.0), 1)

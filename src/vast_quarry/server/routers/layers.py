@@ -9,6 +9,7 @@ from fastapi.responses import FileResponse
 from pydantic import BaseModel
 
 from vast_quarry.core.errors import PlainError
+from vast_quarry.core.words import say
 from vast_quarry.pipeline.registry import STEPS
 from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.routers.jobs import JobOut
@@ -65,7 +66,7 @@ def run(project_id: int, layer: str, session: Db, f: Files, everything: bool = F
     """
     project = get_project(session, project_id)
     if layer not in {s.layer for s in STEPS}:
-        raise PlainError(f"There is no layer called {layer}.")
+        raise PlainError(say("There is no layer called {layer}.", layer=layer))
     if not layers.has_photos(f):
         raise PlainError("There are no photos yet.", "Bring some in, or shoot with the practice rig.")
     return JobOut.of(jobs.add_run(session, project, layer, everything))

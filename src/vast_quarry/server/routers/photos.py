@@ -9,6 +9,7 @@ from fastapi.responses import FileResponse
 from pydantic import BaseModel, Field
 
 from vast_quarry.core.errors import PlainError
+from vast_quarry.pipeline.sentence import Sentence
 from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.routers.jobs import JobOut
 from vast_quarry.server.services import jobs, judging, pictures, sets, tiles
@@ -25,7 +26,7 @@ class Upload(BaseModel):
     """What became of uploaded files."""
 
     taken: list[str]
-    refused: list[str]
+    refused: list[Sentence]
 
 
 class FromPath(BaseModel):
@@ -83,7 +84,7 @@ def upload(project_id: int, files: list[UploadFile], session: Db, f: Files) -> U
         try:
             out.taken.append(pictures.take_in(f, file.filename or "photo", file.file))
         except PlainError as error:
-            out.refused.append(str(error))
+            out.refused.append(error.said)
     return out
 
 
@@ -112,7 +113,7 @@ def upload_masks(project_id: int, files: list[UploadFile], session: Db, f: Files
         try:
             out.taken.append(pictures.take_mask(f, file.filename or "", file.file))
         except PlainError as error:
-            out.refused.append(str(error))
+            out.refused.append(error.said)
     return out
 
 
@@ -124,7 +125,7 @@ def judge(project_id: int, session: Db) -> JobOut:
 
 
 @router.get("/judge")
-def judged_findings(project_id: int, session: Db, f: Files) -> list[str]:
+def judged_findings(project_id: int, session: Db, f: Files) -> list[Sentence]:
     """What judging found about all photos together."""
     get_project(session, project_id)
     return judging.judged(f)[1]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import tempfile
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Literal
 
 from fastapi import APIRouter, Query, Request, Response, UploadFile
 from fastapi.responses import JSONResponse
@@ -15,12 +15,14 @@ from vast_quarry.core.plan.planner import Plan
 from vast_quarry.core.plan.shots import planned_glb, shot_list, shot_sheet
 from vast_quarry.pipeline.estimate import Expected, expected
 from vast_quarry.pipeline.plan import PatchesOut, PlanFile, PlanIn, PlanOut, patches_of, told
+from vast_quarry.pipeline.sentence import Sentence
 from vast_quarry.server.dependencies import Db
 from vast_quarry.server.routers.jobs import JobOut
 from vast_quarry.server.services import jobs, shooting
 from vast_quarry.server.services import plan as plans
 from vast_quarry.server.services.folders import Folders, folders_of, get_project
 
+Spoken = Literal["en", "de"]
 router = APIRouter(prefix="/api/projects/{project_id}/plan", tags=["plan"])
 
 
@@ -40,7 +42,7 @@ def read(project_id: int, session: Db) -> PlanIn:
 
 
 @router.get("/remarks")
-def remarks(request: Request, project_id: int, session: Db) -> list[str]:
+def remarks(request: Request, project_id: int, session: Db) -> list[Sentence]:
     """What there is to say about the saved plan: that something in it no longer fits."""
     return plans.remarks_on(get_project(session, project_id), _folders(request, project_id))
 
@@ -83,16 +85,18 @@ def shots(request: Request, project_id: int, session: Db) -> Response:
 
 
 @router.get("/shots.pdf", response_class=Response)
-def shots_to_print(request: Request, project_id: int, session: Db) -> Response:
+def shots_to_print(request: Request, project_id: int, session: Db, language: Spoken = "en") -> Response:
     """The shot list as a sheet to print."""
     project = get_project(session, project_id)
-    return Response(shot_sheet(_worked(request, project_id, session), project.name), media_type="application/pdf")
+    return Response(
+        shot_sheet(_worked(request, project_id, session), project.name, language), media_type="application/pdf"
+    )
 
 
 @router.get("/mat.pdf", response_class=Response)
-def mat_to_print(paper: Paper = "A4", round: bool = False) -> Response:
+def mat_to_print(paper: Paper = "A4", round: bool = False, language: Spoken = "en") -> Response:
     """A marker mat to print at true size."""
-    return Response(mat_pdf(make_mat(paper, round)), media_type="application/pdf")
+    return Response(mat_pdf(make_mat(paper, round), language), media_type="application/pdf")
 
 
 @router.get("/mat.json", response_class=JSONResponse)
@@ -118,16 +122,20 @@ def planned_cameras(request: Request, project_id: int, session: Db) -> Response:
 
 @router.get("/marks.pdf", response_class=Response)
 def marks_to_print(
-    request: Request, project_id: int, session: Db, stops: Annotated[int, Query(ge=4, le=90)] = 24
+    request: Request,
+    project_id: int,
+    session: Db,
+    stops: Annotated[int, Query(ge=4, le=90)] = 24,
+    language: Spoken = "en",
 ) -> Response:
     """Step marks for a table turned by hand, and the elevations of the laps, to print at true size."""
     plan = _worked(request, project_id, session)
     rises = [] if plan.request.in_strips else plan.elevations
-    return Response(step_marks_pdf(stops, rises), media_type="application/pdf")
+    return Response(step_marks_pdf(stops, rises, language), media_type="application/pdf")
 
 
 @router.post("/mesh")
-def bring_mesh(request: Request, project_id: int, session: Db, file: UploadFile) -> list[str]:
+def bring_mesh(request: Request, project_id: int, session: Db, file: UploadFile) -> list[Sentence]:
     """Bring in a mesh that stands in for the subject; what there is to say about it comes back."""
     project = get_project(session, project_id)
     with tempfile.TemporaryDirectory() as folder:

@@ -11,6 +11,7 @@ from typing import IO
 
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import sync
+from vast_quarry.core.words import say
 
 
 def arrive(
@@ -48,7 +49,9 @@ def arrive(
                 if left is not None:
                     left -= len(block)
                     if left < 0:
-                        raise PlainError(f"{wanted.name} is larger than is taken.", "Choose a smaller file.")
+                        raise PlainError(
+                            say("{name} is larger than is taken.", name=wanted.name), "Choose a smaller file."
+                        )
                 out.write(block)
         look(coming)
         sync(coming)

@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.plan.rings import Station
+from vast_quarry.core.words import say
 
 #: time a device has for its answer (s); a trigger takes as long as the photo does
 QUICK = 10.0
@@ -57,7 +58,8 @@ class Said:
             found = None
         if not isinstance(found, dict):
             raise PlainError(
-                f"The {device} answers what cannot be understood.", "Look whether it is the right address."
+                say("The {device} answers what cannot be understood.", device=device),
+                "Look whether it is the right address.",
             )
         return found
 
@@ -73,7 +75,8 @@ def number_in(answer: dict[str, Any], name: str, device: str) -> float:
     value = answer.get(name)
     if isinstance(value, bool) or not isinstance(value, int | float) or not abs(value) < 1e12:
         raise PlainError(
-            f"The {device} does not answer its {name.split('_')[0]}.", "Look whether it is the right address."
+            say("The {device} does not answer its {what}.", device=device, what=name.split("_")[0]),
+            "Look whether it is the right address.",
         )
     return float(value)
 
@@ -97,7 +100,9 @@ class Equipment:
 
     def __init__(self, address: str, patience: float) -> None:
         if not re.fullmatch(r"https?://[\w.\-]+(:\d+)?/?", address):
-            raise PlainError(f"{address} is no address of a rig.", "Write it like http://127.0.0.1:8770.")
+            raise PlainError(
+                say("{address} is no address of a rig.", address=address), "Write it like http://127.0.0.1:8770."
+            )
         self.http = httpx.Client(base_url=address, timeout=QUICK, trust_env=False, follow_redirects=False)
         self.patience = patience
         self._angle: float | None = None
@@ -118,24 +123,30 @@ class Equipment:
                     body += part
                     if len(body) > most:
                         raise PlainError(
-                            f"The {device} answers with more than {most / 1e6:.0f} MB.",
+                            say(
+                                "The {device} answers with more than {mb} MB.",
+                                device=device,
+                                mb=round(most / 1000000.0),
+                            ),
                             "Look whether it is the right address.",
                         )
             said = Said(answer.status_code, bytes(body))
         except httpx.TimeoutException as error:
             raise PlainError(
-                f"The {device} does not answer.", "Look whether it is on and connected, then press Go on."
+                say("The {device} does not answer.", device=device),
+                "Look whether it is on and connected, then press Resume.",
             ) from error
         except httpx.HTTPError as error:
             raise PlainError(
-                f"The {device} cannot be reached at {self.http.base_url}.", "Look whether it is on, then press Go on."
+                say("The {device} cannot be reached at {address}.", device=device, address=self.http.base_url),
+                "Look whether it is on, then press Resume.",
             ) from error
         if said.status >= 300:  # a device that sends elsewhere is not followed there
             try:
                 why = shown(said.json()["detail"])
             except (ValueError, KeyError, TypeError):
-                why = f"The {device} refuses ({said.status})."
-            raise PlainError(why, "Then press Go on.")
+                why = say("The {device} refuses ({status}).", device=device, status=said.status)
+            raise PlainError(why, "Then press Resume.")
         return said
 
     def about(self) -> dict[str, Any]:
@@ -183,8 +194,12 @@ class Equipment:
                 return
             if not moving or time.monotonic() > end:
                 raise PlainError(
-                    f"The turntable stopped at {angle:.0f} degrees on its way to {degrees % 360:.0f}.",
-                    "Free it, then press Go on.",
+                    say(
+                        "The turntable stopped at {angle} degrees on its way to {degrees}.",
+                        angle=round(angle),
+                        degrees=round(degrees % 360),
+                    ),
+                    "Free it, then press Resume.",
                 )
             look()
             time.sleep(0.05)
@@ -234,7 +249,8 @@ def shipped_rig(scene: str, width: int, height: int, focal35: float, seed: int) 
                     errors="replace"
                 )
                 raise PlainError(
-                    f"The practice rig does not start. {said.strip()[-300:]}", "Look whether memory is free."
+                    say("The practice rig does not start. {why}", why=said.strip()[-300:]),
+                    "Look whether memory is free.",
                 )
             time.sleep(0.1)
         yield f"http://127.0.0.1:{port}"

@@ -9,6 +9,7 @@ from pathlib import Path
 from sqlmodel import Session
 
 from vast_quarry.core.errors import PlainError
+from vast_quarry.core.words import say
 from vast_quarry.pipeline.store import Store
 from vast_quarry.server.models import Project
 
@@ -66,10 +67,13 @@ def remove(folders: Folders) -> None:
 
     shutil.rmtree(folders.root, onerror=lambda call, path, info: note(call, path, info[1]))
     if left:
-        more = f" and {len(left) - 1} more" if len(left) > 1 else ""
+        pattern = (
+            "The project is removed, but not all of its files could be deleted: "
+            "{file}{more, plural, =0 {} other { and # more}}."
+        )
         raise PlainError(
-            f"The project is removed, but not all of its files could be deleted: {left[0]}{more}.",
-            f"Delete the folder {folders.root} yourself.",
+            say(pattern, file=left[0], more=len(left) - 1),
+            say("Delete the folder {folder} yourself.", folder=folders.root),
         )
 
 

@@ -11,6 +11,7 @@ from sqlalchemy import func, update
 from sqlmodel import Session, col, select
 
 from vast_quarry.core.errors import PlainError
+from vast_quarry.core.words import Said
 from vast_quarry.server.models import Job, Project, now
 from vast_quarry.server.services.folders import NotFound
 from vast_quarry.server.services.layers import recipe_of
@@ -92,13 +93,13 @@ def requeue_lost(session: Session, besides: Collection[int] = ()) -> int:
             stopped(job)
         elif job.deaths >= TRIES:
             job.state, job.ended, job.pause = "failed", now(), False
-            job.message = (
-                f"The worker died {TRIES} times over this, most likely for want of memory. "
+            job.message = Said(
+                "The worker died several times over this, most likely for want of memory. "
                 "Close other programs or use a lower grade; what was finished is kept."
             )
         else:
             job.state = "queued"
-            job.log = [*job.log, LOST]
+            job.log = [*job.log, Said(LOST)]
         session.add(job)
     session.commit()
     return len(lost)
@@ -114,7 +115,7 @@ def note_death(session: Session) -> None:
 
 def stopped(job: Job) -> None:
     """Note that a job was stopped because its user wanted it."""
-    job.state, job.message, job.ended, job.seconds_left = "cancelled", STOPPED, now(), None
+    job.state, job.message, job.ended, job.seconds_left = "cancelled", Said(STOPPED), now(), None
 
 
 def cancel_job(session: Session, job_id: int) -> Job:
@@ -171,7 +172,7 @@ def pause_job(session: Session, job_id: int, pause: bool) -> Job:
     job = session.get(Job, job_id)
     if job is None or job.kind != "shoot" or job.state not in ("running", "queued"):
         raise NotFound("There is no shoot that could wait or go on.")
-    job.pause, job.message = pause, "" if not pause else job.message
+    job.pause, job.message = pause, Said("") if not pause else job.message
     session.add(job)
     session.commit()
     session.refresh(job)

@@ -14,8 +14,10 @@ from vast_quarry.core.formats.atomic import read_json, write_json
 from vast_quarry.core.formats.documents import changed
 from vast_quarry.core.photo.reading import find_photos
 from vast_quarry.core.progress import Cancelled
+from vast_quarry.core.words import Said
 from vast_quarry.pipeline.executors import LazyExecutor
 from vast_quarry.pipeline.judging import Inspected, look_over
+from vast_quarry.pipeline.sentence import as_data, sentence
 from vast_quarry.pipeline.step import Reporter
 from vast_quarry.server.services.folders import Folders
 
@@ -55,8 +57,8 @@ def judge_project(folders: Folders, reporter: Reporter, cancelled: threading.Eve
     finally:
         pool.close(at_once=True)
     tags = {path: _tag(f) for path, f in zip(paths, files)}
-    rows = [{**p.model_dump(), "tag": tags[p.photo]} for p in found.photos]
-    write_json(folders.root / JUDGED, {"photos": rows, "findings": found.findings})
+    rows = [{**p.model_dump(mode="json"), "tag": tags[p.photo]} for p in found.photos]
+    write_json(folders.root / JUDGED, {"photos": rows, "findings": as_data(found.findings)})
     for finding in found.findings:
         reporter.say(finding)
 
@@ -78,7 +80,7 @@ def proposed_out(folders: Folders, left_out: list[str]) -> list[str]:
     return sorted(path for path, p in judged(folders)[0].items() if p.proposal == "leave out" and path not in done)
 
 
-def judged(folders: Folders) -> tuple[dict[str, Inspected], list[str]]:
+def judged(folders: Folders) -> tuple[dict[str, Inspected], list[Said]]:
     """What was found of photos that have not changed since, by path; and findings about all."""
     try:
         document: dict[str, Any] = json.loads((folders.root / JUDGED).read_bytes())
@@ -92,4 +94,4 @@ def judged(folders: Folders) -> tuple[dict[str, Inspected], list[str]]:
                 out[row["photo"]] = Inspected.model_validate(row)
             except ValidationError:  # of another version of the program: judged again when it is wanted
                 continue
-    return out, list(document.get("findings", []))
+    return out, [sentence(x) for x in document.get("findings", [])]

@@ -9,6 +9,7 @@ from pydantic import BaseModel, Field, TypeAdapter, ValidationError, WithJsonSch
 
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.photo.reading import find_photos
+from vast_quarry.core.words import say
 from vast_quarry.pipeline.figures import (
     CamerasFigures,
     FinishFigures,
@@ -23,6 +24,7 @@ from vast_quarry.pipeline.grades import GRADES, Grade
 from vast_quarry.pipeline.plan import presets
 from vast_quarry.pipeline.recipe import Recipe, recipe_for
 from vast_quarry.pipeline.registry import STEPS, step_of
+from vast_quarry.pipeline.sentence import Sentence
 from vast_quarry.pipeline.settings import SettingInfo, SettingValue, settings_of
 from vast_quarry.pipeline.step import Step
 from vast_quarry.pipeline.store import Version
@@ -38,7 +40,7 @@ class _Version(BaseModel):
     #: as they were then: of an earlier program they may be others than today's
     settings: dict[str, Any]
     parents: dict[str, int]
-    findings: list[str]
+    findings: list[Sentence]
     seconds: float
     made: str
 
@@ -242,11 +244,11 @@ def version_of(folders: Folders, layer: str, number: int | None) -> Version:
         When there is none.
     """
     if layer not in {s.layer for s in STEPS}:
-        raise NotFound(f"There is no layer called {layer}.")
+        raise NotFound(say("There is no layer called {layer}.", layer=layer))
     wanted = folders.store.in_use().get(layer) if number is None else number
     found = next((v for v in folders.store.versions(layer) if v.number == wanted), None)
     if found is None:
-        raise NotFound(f"The layer {layer} has nothing yet.", "Run it first.")
+        raise NotFound(say("The layer {layer} has nothing yet.", layer=layer), "Run it first.")
     return found
 
 

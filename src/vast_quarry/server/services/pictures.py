@@ -20,8 +20,10 @@ from vast_quarry.core.formats.atomic import atomic_write
 from vast_quarry.core.mask.keying import key_out
 from vast_quarry.core.photo.quality import dark_map
 from vast_quarry.core.photo.reading import PHOTO_ENDINGS, find_photos, photo_names
+from vast_quarry.core.words import say
 from vast_quarry.pipeline.apart import apart, load_rgb, load_small, read_facts
 from vast_quarry.pipeline.judging import Inspected
+from vast_quarry.pipeline.sentence import Sentence
 from vast_quarry.pipeline.solution import load_solution
 from vast_quarry.pipeline.steps.masks import load_mask, mask_file
 from vast_quarry.pipeline.steps.photos import Photo, read_photo_list
@@ -49,7 +51,7 @@ class PhotoOut(BaseModel):
     height: int | None
     bytes: int
     kept: bool
-    problem: str | None
+    problem: Sentence | None
     focal_px: float | None
     focal_source: str | None
     camera: str | None
@@ -99,7 +101,7 @@ def _told(file: str, size: int, changed: int) -> dict[str, Any]:
         f = read_facts(Path(file))
     except PlainError as error:
         nothing = dict.fromkeys(("width", "height", "focal_px", "focal_source", "camera", "exposure", "taken", "frame"))
-        return {**nothing, "problem": str(error)}
+        return {**nothing, "problem": error.said}
     e = f.exif
     exposure = (
         f"1/{round(1 / e.exposure_s)} s" if e.exposure_s and e.exposure_s < 1 else None,
@@ -137,7 +139,7 @@ def list_photos(project: Project, folders: Folders) -> list[PhotoOut]:
         entry: dict[str, Any] = {"path": path, "bytes": stat.st_size, "kept": path not in left_out}
         entry |= _told(name, stat.st_size, stat.st_mtime_ns)
         if gone:
-            entry["problem"] = f"is no longer where it was ({os.readlink(name)})."
+            entry["problem"] = say("is no longer where it was ({place}).", place=os.readlink(name))
         entry["gone"], entry["set"] = gone, set_of(path, names, found, shots)
         photo = known.get(path)
         entry["sharpness"] = photo.sharpness if photo else None
@@ -281,7 +283,7 @@ def take_in(folders: Folders, name: str, data: Any) -> str:
     parts = [p for p in Path(name.replace("\\", "/")).parts if p not in ("..", "/", ".") and not p.startswith(".")]
     clean = Path(*[short_name(p) for p in parts[-3:]]) if parts else Path("photo")
     if clean.suffix.lower() not in PHOTO_ENDINGS:
-        raise PlainError(f"{clean.name} is not a kind of picture that is read.")
+        raise PlainError(say("{name} is not a kind of picture that is read.", name=clean.name))
     target = arrive(data, folders.photos / clean, largest=LARGEST_PHOTO)
     return str(target.relative_to(folders.photos))
 
@@ -296,12 +298,14 @@ def take_mask(folders: Folders, name: str, data: IO[bytes]) -> str:
     """
     clean = short_name(name.replace("\\", "/").rsplit("/", 1)[-1])
     if not clean.lower().endswith(".png") or clean.startswith("."):
-        raise PlainError(f"{clean} is not a PNG file.")
+        raise PlainError(say("{clean} is not a PNG file.", clean=clean))
     body = data.read(LARGEST_MASK + 1)
     if len(body) > LARGEST_MASK:
-        raise PlainError(f"{clean} is larger than masks are taken ({LARGEST_MASK / 1e6:.0f} MB).")
+        raise PlainError(
+            say("{clean} is larger than masks are taken ({mb} MB).", clean=clean, mb=round(LARGEST_MASK / 1000000.0))
+        )
     if not apart(_is_png)(body):
-        raise PlainError(f"{clean} is no PNG that can be read whole.", "Save it again.")
+        raise PlainError(say("{clean} is no PNG that can be read whole.", clean=clean), "Save it again.")
     with atomic_write(folders.masks / clean, durable=True) as out:
         out.write(body)
     return clean
@@ -320,7 +324,9 @@ def bring_in(folders: Folders, source: str, by_reference: bool = False) -> int:
     """Copy photos from a folder on this machine, or only refer to them; returns how many."""
     found = find_photos(Path(source).expanduser())
     if not found:
-        raise PlainError(f"There are no photos in {source}.", "Give a folder with JPEG, PNG, TIFF or WebP files.")
+        raise PlainError(
+            say("There are no photos in {source}.", source=source), "Give a folder with JPEG, PNG, TIFF or WebP files."
+        )
     for p in found:
         if by_reference:
             refer_to(folders, p)
@@ -361,5 +367,7 @@ def point_again(folders: Folders, source: str) -> int:
             link.symlink_to(there[name].resolve())
             found += 1
     if not found:
-        raise PlainError(f"None of the missing photos is in {source}.", "Give the folder that they lie in now.")
+        raise PlainError(
+            say("None of the missing photos is in {source}.", source=source), "Give the folder that they lie in now."
+        )
     return found

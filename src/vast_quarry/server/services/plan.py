@@ -13,6 +13,7 @@ from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import write_arrays, write_json
 from vast_quarry.core.plan.planner import Plan, mend
 from vast_quarry.core.plan.standin import StandIn, standin_from_mesh, standin_of
+from vast_quarry.core.words import Said, say
 from vast_quarry.pipeline.apart import read_mesh
 from vast_quarry.pipeline.estimate import pace_of
 from vast_quarry.pipeline.plan import PlanIn, PlanOut, told
@@ -33,7 +34,7 @@ class MendOut(BaseModel):
     plan: PlanOut
 
 
-def take_mesh(folders: Folders, file: Path, underside: bool) -> list[str]:
+def take_mesh(folders: Folders, file: Path, underside: bool) -> list[Said]:
     """Keep a mesh file as the project's stand-in; what there is to say about it."""
     standin, notes = standin_from_mesh(*read_mesh(file), underside)
     folders.make()
@@ -41,7 +42,7 @@ def take_mesh(folders: Folders, file: Path, underside: bool) -> list[str]:
     return notes
 
 
-def mesh_of(folders: Folders, p: PlanIn) -> tuple[StandIn | None, list[str]]:
+def mesh_of(folders: Folders, p: PlanIn) -> tuple[StandIn | None, list[Said]]:
     """The mesh a plan asks for: the file that was brought in, or a version of Surface (``surface 3``).
 
     Raises
@@ -55,7 +56,9 @@ def mesh_of(folders: Folders, p: PlanIn) -> tuple[StandIn | None, list[str]]:
     if version:
         found = next((v for v in folders.store.versions("surface") if v.number == int(version[1])), None)
         if found is None:
-            raise PlainError(f"There is no version {version[1]} of Surface.", "Choose another stand-in.")
+            raise PlainError(
+                say("There is no version {version} of Surface.", version=version[1]), "Choose another stand-in."
+            )
         return standin_from_mesh(*load_mesh(folders.store.folder(found)), p.underside)
     try:
         with np.load(folders.root / MESH) as stored:
@@ -113,7 +116,7 @@ def read_plan(project: Project) -> tuple[PlanIn, list[str]]:
 KEPT_PLAN = "plan-of-before.json"
 
 
-def remarks_on(project: Project, folders: Folders) -> list[str]:
+def remarks_on(project: Project, folders: Folders) -> list[Said]:
     """What there is to say about the saved plan; one that no longer fits is kept in a file before anything changes it."""
     _, misfits = read_plan(project)
     if not misfits:
@@ -122,7 +125,11 @@ def remarks_on(project: Project, folders: Folders) -> list[str]:
     folders.make()
     write_json(file, project.plan)
     return [
-        f"The plan is of another version of the program: {', '.join(misfits)} no longer fits and is as usual. It is kept in {file}."
+        say(
+            "The plan is of another version of the program: {what} no longer fits and is as usual. It is kept in {file}.",
+            what=", ".join(misfits),
+            file=file,
+        )
     ]
 
 

@@ -20,6 +20,7 @@ from vast_quarry.core.plan.optics import focal_pixels
 from vast_quarry.core.plan.planner import Plan
 from vast_quarry.core.plan.rings import Station
 from vast_quarry.core.progress import Cancelled
+from vast_quarry.core.words import say
 from vast_quarry.pipeline.apart import apart
 from vast_quarry.pipeline.plan import PlanIn
 from vast_quarry.server.services.equipment import Equipment, at_front, shipped_rig
@@ -85,7 +86,10 @@ def shoot_project(
     p = wanted.plan
     plan = p.work_out(mesh_of(folders, p)[0])
     if p.pixels_wide > WIDEST or p.pixels_high > WIDEST:
-        raise PlainError(f"The practice rig makes photos of up to {WIDEST} pixels a side.", "Plan with fewer pixels.")
+        raise PlainError(
+            say("The practice rig makes photos of up to {most} pixels a side.", most=WIDEST),
+            "Plan with fewer pixels.",
+        )
     reporter.begin("plan", "Shooting")
     folders.make()
     ours = shipped_rig(wanted.scene, p.pixels_wide, p.pixels_high, focal35_of(p), wanted.seed)
@@ -117,7 +121,12 @@ class _Session:
         self._until_it_goes(self._set_up)
         below = [k for k, s in enumerate(self.plan.stations) if s.role == "underside"]
         if below:
-            self.reporter.say(f"{len(below)} shots of the underside are left for the subject turned over.")
+            self.reporter.say(
+                say(
+                    "{count, plural, one {# shot of the underside is} other {# shots of the underside are}} left for the subject turned over.",
+                    count=len(below),
+                )
+            )
         stations = [(k, s) for k, s in enumerate(self.plan.stations) if s.role != "underside"]
         known = shots_of(self.folders)
         mine = {int(v["shot"]): path for path, v in known.items() if v.get("shoot") == self.job}
@@ -153,7 +162,7 @@ class _Session:
         self.devices.place(where)
         number, photo = self.devices.photograph(self.look)
         if not apart(_is_photo)(photo):
-            raise PlainError("The camera sent what is no photo.", "Look at the camera, then press Go on.")
+            raise PlainError("The camera sent what is no photo.", "Look at the camera, then press Resume.")
         if self.turntable and self.ours:  # a turntable needs its masks; the rig knows them
             with atomic_write(self.folders.masks / f"{Path(name).stem}.png") as f:
                 f.write(self.devices.mask(number))
@@ -167,14 +176,14 @@ class _Session:
         self.devices.forget(number)
 
     def _until_it_goes(self, what: Any) -> None:
-        """Do something; when a device fails, wait for somebody to mend it and press Go on."""
+        """Do something; when a device fails, wait for somebody to mend it and press Resume."""
         while True:
             self._wait_while_paused()
             try:
                 what()
                 return
             except PlainError as error:
-                self.reporter.pause(str(error))
+                self.reporter.pause(error.said)
 
     def _wait_while_paused(self) -> None:
         while self.reporter.paused():

@@ -16,6 +16,7 @@ from vast_quarry.core.photo.falloff import Falloff, stops_at
 from vast_quarry.core.photo.lensdb import falloff_of
 from vast_quarry.core.photo.reading import find_photos
 from vast_quarry.core.photo.tone import apply_tone
+from vast_quarry.core.words import say
 from vast_quarry.pipeline.apart import load_small, read_facts
 from vast_quarry.pipeline.steps.photos import PhotosSettings, ToneSettings, tone_of_photo
 from vast_quarry.server.models import Project, TonePreset
@@ -197,7 +198,7 @@ def keep_preset(session: Session, name: str, tone: ToneSettings) -> None:
         raise PlainError("The name of kept settings has 1 to 60 letters.", "Choose another one.")
     known = session.get(TonePreset, clean)
     if known is None and len(list(presets(session))) >= PRESETS:
-        raise PlainError(f"{PRESETS} settings are kept already.", "Forget some of them.")
+        raise PlainError(say("{most} settings are kept already.", most=PRESETS), "Forget some of them.")
     preset = known or TonePreset(name=clean)
     preset.tone = tone.model_dump()
     session.add(preset)

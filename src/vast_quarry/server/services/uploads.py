@@ -23,6 +23,7 @@ from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import write_json
 from vast_quarry.core.formats.lock import Taken, lock
 from vast_quarry.core.photo.video import is_video
+from vast_quarry.core.words import say
 from vast_quarry.server.services import pictures, videos
 from vast_quarry.server.services.folders import Folders, NotFound
 
@@ -78,7 +79,7 @@ def begin(folders: Folders, length: int, told: dict[str, str]) -> str:
     """
     name = told.get("filename") or "file"
     if not 0 < length <= LARGEST:
-        raise PlainError(f"{name} is empty, or larger than is taken.", "Choose another file.")
+        raise PlainError(say("{name} is empty, or larger than is taken.", name=name), "Choose another file.")
     folders.make()
     folder = _folder(folders)
     folder.mkdir(exist_ok=True)
@@ -86,7 +87,10 @@ def begin(folders: Folders, length: int, told: dict[str, str]) -> str:
         if time.time() - old.stat().st_mtime > KEPT:
             old.unlink(missing_ok=True)
     if shutil.disk_usage(folder).free < length + SPARE:
-        raise PlainError(f"The disk has no room for {name} ({length / 1e6:.0f} MB).", "Free some space and try again.")
+        raise PlainError(
+            say("The disk has no room for {name} ({mb} MB).", name=name, mb=round(length / 1000000.0)),
+            "Free some space and try again.",
+        )
     number = secrets.token_hex(12)
     (folder / f"{number}.part").touch()
     write_json(folder / f"{number}.json", {"length": length, "name": name})

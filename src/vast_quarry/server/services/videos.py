@@ -20,6 +20,7 @@ from vast_quarry.core.photo.skim import look_over, look_step
 from vast_quarry.core.photo.travel import fit_to_take
 from vast_quarry.core.photo.video import VIDEO_ENDINGS, Seen, VideoInfo, is_video
 from vast_quarry.core.progress import Cancelled
+from vast_quarry.core.words import say
 from vast_quarry.pipeline.apart import probe
 from vast_quarry.pipeline.step import Reporter
 from vast_quarry.pipeline.video import Choice, Crop, chosen_frames, extract
@@ -95,7 +96,9 @@ def take_video(folders: Folders, name: str, file: Any) -> str:
     """
     clean = short_name(re.sub(r"[^\w.\- ]", "_", name.replace("\\", "/").rsplit("/", 1)[-1]))
     if not is_video(Path(clean)):
-        raise PlainError(f"{name} is no video.", f"Videos end in {', '.join(sorted(VIDEO_ENDINGS))}.")
+        raise PlainError(
+            say("{name} is no video.", name=name), say("Videos end in {list}.", list=", ".join(sorted(VIDEO_ENDINGS)))
+        )
     return arrive(file, folder_of(folders) / clean, look=probe).name
 
 

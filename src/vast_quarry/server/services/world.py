@@ -18,6 +18,7 @@ from vast_quarry.core.finish.poster import poster_bytes
 from vast_quarry.core.formats.atomic import atomic_write
 from vast_quarry.core.formats.packed_glb import write_packed_glb
 from vast_quarry.core.surface.mesh import vertex_normals
+from vast_quarry.core.words import say
 from vast_quarry.pipeline.solution import Solution, load_solution
 from vast_quarry.pipeline.steps.finish import load_textured
 from vast_quarry.pipeline.steps.photos import read_photo_list
@@ -171,7 +172,7 @@ MESHES = ("surface", "texture", "finish")
 
 def _mesh_version(folders: Folders, layer: str, number: int | None) -> Version:
     if layer not in MESHES:
-        raise NotFound(f"The layer {layer} has no mesh.")
+        raise NotFound(say("The layer {layer} has no mesh.", layer=layer))
     return version_of(folders, layer, number)
 
 

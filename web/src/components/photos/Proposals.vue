@@ -5,13 +5,14 @@ import { useI18n } from 'vue-i18n'
 import { api, ask, type Photo } from '@/api/client'
 import { useJobs } from '@/stores/jobs'
 import { useProject } from '@/stores/project'
+import { say, type Sentence } from '@/i18n/say'
 
 /** What judging proposes: ticked beforehand, done with one press, taken back with another. */
 const { t } = useI18n()
 const project = useProject()
 const jobs = useJobs()
 const ticked = ref<Set<string>>(new Set())
-const findings = ref<string[]>([])
+const findings = ref<Sentence[]>([])
 const before = ref<string[] | null>(null)
 
 const judged = computed(() => project.photos.filter((p) => p.judged))
@@ -78,7 +79,7 @@ const judge = () => ask(api.POST('/api/projects/{project_id}/photos/judge', proj
         </button>
       </li>
     </ul>
-    <p v-for="f in findings" :key="f" class="note">{{ f }}</p>
+    <p v-for="f in findings" :key="f.text" class="note">{{ say(f) }}</p>
     <button v-if="chosen.length" class="go" @click="accept">
       <b>{{ t('judge.accept', { n: chosen.length }) }}</b>
     </button>

@@ -5,6 +5,7 @@ import { computed, onMounted, ref, shallowRef, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { api, ask, type Histogram, type Tone, type TonePreset, type ToneOut } from '@/api/client'
 import { useProject } from '@/stores/project'
+import { fixed } from '@/i18n/numbers'
 
 /** Exposure, white balance and tone pulled together when photos are read; the files are never touched. */
 const after = defineModel<number>('after', { required: true })
@@ -177,7 +178,7 @@ const path = (values: number[]) => {
       <p class="quiet num">
         {{
           judged
-            ? t('tone.spread', { ev: now.spread_ev?.toFixed(2), wb: now.spread_wb?.toFixed(2) })
+            ? t('tone.spread', { ev: fixed(now.spread_ev, 2), wb: fixed(now.spread_wb, 2) })
             : t('tone.judgeFirst')
         }}
       </p>
@@ -201,7 +202,7 @@ const path = (values: number[]) => {
       <p class="quiet num">
         {{
           now.corner_stops > 0
-            ? t('tone.corner', { stops: now.corner_stops.toFixed(2) })
+            ? t('tone.corner', { stops: fixed(now.corner_stops, 2) })
             : t('tone.cornerHint')
         }}
       </p>

@@ -5,6 +5,7 @@ import type { Patches, PlanOut } from '@/api/client'
 import { metres } from '@/lib/format'
 import { thinPatches } from '@/lib/paint'
 import { ramp } from '@/world/build'
+import { fixed } from '@/i18n/numbers'
 
 /** Where it is sharp against where the subject is, and how much of the surface so many photos see. */
 const props = defineProps<{ plan: PlanOut; reach: number; patches: Patches }>()
@@ -51,7 +52,7 @@ const bars = computed(() => {
             .join(' ')})`,
     n,
     text: n % Math.ceil(shown.length / 13) ? '' : label(n),
-    title: `${label(n)}: ${(100 * share).toFixed(1)} %`,
+    title: `${label(n)}: ${fixed(100 * share, 1)} %`,
   }))
 })
 const thin = computed(() => thinPatches(props.patches))
@@ -88,7 +89,7 @@ const few = computed(() => 100 * (1 - props.plan.seen_by_three))
     </p>
     <p class="gap">
       {{ t('plan.byPhotos') }} ·
-      <b :class="{ bad: few > 1 }">{{ t('plan.underThree', { n: few.toFixed(few < 10 ? 1 : 0) }) }}</b>
+      <b :class="{ bad: few > 1 }">{{ t('plan.underThree', { n: fixed(few, few < 10 ? 1 : 0) }) }}</b>
     </p>
     <svg :viewBox="`0 0 ${W} 68`" role="img" :aria-label="t('plan.byPhotos')">
       <g v-for="b in bars" :key="b.n">

@@ -2,11 +2,12 @@
 import { useI18n } from 'vue-i18n'
 import type { PlanOut } from '@/api/client'
 import { metres } from '@/lib/format'
+import { fixed, short } from '@/i18n/numbers'
 
 /** What a plan comes to, in figures. */
 defineProps<{ plan: PlanOut }>()
 const { t } = useI18n()
-const shutter = (s: number) => (s < 0.5 ? `1/${Math.round(1 / s)} s` : `${s.toFixed(1)} s`)
+const shutter = (s: number) => (s < 0.5 ? `1/${Math.round(1 / s)} s` : `${fixed(s, 1)} s`)
 </script>
 
 <template>
@@ -17,35 +18,35 @@ const shutter = (s: number) => (s < 0.5 ? `1/${Math.round(1 / s)} s` : `${s.toFi
     </div>
     <div>
       <dt>{{ t('plan.gsd') }}</dt>
-      <dd>{{ plan.gsd_mm.toPrecision(2) }} mm</dd>
+      <dd>{{ short(plan.gsd_mm) }} mm</dd>
     </div>
     <div>
       <dt>{{ t('plan.precision') }}</dt>
-      <dd>± {{ plan.precision_mm.toPrecision(2) }} mm</dd>
+      <dd>± {{ short(plan.precision_mm) }} mm</dd>
     </div>
     <div>
       <dt>{{ t('plan.bestF') }}</dt>
-      <dd>f/{{ plan.best_f.toPrecision(2) }}</dd>
+      <dd>f/{{ short(plan.best_f) }}</dd>
     </div>
     <div>
       <dt>{{ t('plan.shutter') }}</dt>
-      <dd>{{ shutter(plan.shutter_s) }} · {{ plan.blur_px.toFixed(1) }} px</dd>
+      <dd>{{ shutter(plan.shutter_s) }} · {{ fixed(plan.blur_px, 1) }} px</dd>
     </div>
     <div>
       <dt>{{ t('plan.fills') }}</dt>
-      <dd>{{ (100 * plan.fills).toFixed(0) }} %</dd>
+      <dd>{{ fixed(100 * plan.fills, 0) }} %</dd>
     </div>
     <div>
       <dt>{{ t('plan.evenness') }}</dt>
-      <dd>{{ plan.light_spread_stops.toFixed(1) }} EV · {{ (100 * plan.dark).toFixed(0) }} %</dd>
+      <dd>{{ fixed(plan.light_spread_stops, 1) }} EV · {{ fixed(100 * plan.dark, 0) }} %</dd>
     </div>
     <div>
       <dt>{{ t('plan.shares') }}</dt>
-      <dd>{{ (100 * plan.along).toFixed(0) }} · {{ (100 * plan.across).toFixed(0) }} %</dd>
+      <dd>{{ fixed(100 * plan.along, 0) }} · {{ fixed(100 * plan.across, 0) }} %</dd>
     </div>
     <div>
       <dt>{{ t('plan.baseOf') }}</dt>
-      <dd>1 : {{ (1 / Math.max(plan.base_to_distance, 1e-6)).toFixed(1) }}</dd>
+      <dd>1 : {{ fixed(1 / Math.max(plan.base_to_distance, 1e-6), 1) }}</dd>
     </div>
     <div>
       <dt>{{ t('plan.lapsBy') }}</dt>

@@ -1,15 +1,16 @@
 <script setup lang="ts">
 import { useI18n } from 'vue-i18n'
+import { say, type Sentence } from '@/i18n/say'
 
 /** What there is to know of a plan: several fold to their number, and open in full. */
-const props = defineProps<{ findings: string[] }>()
+const props = defineProps<{ findings: Sentence[] }>()
 const { t } = useI18n()
 </script>
 
 <template>
   <details v-if="props.findings.length" class="cards" :open="props.findings.length < 2">
-    <summary>{{ t('plan.findings', props.findings.length) }}</summary>
-    <div v-for="f in props.findings" :key="f" class="card">{{ f }}</div>
+    <summary>{{ t('plan.findings', { n: props.findings.length }) }}</summary>
+    <div v-for="f in props.findings" :key="f.text" class="card">{{ say(f) }}</div>
   </details>
 </template>
 

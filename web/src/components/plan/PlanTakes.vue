@@ -2,6 +2,7 @@
 import { useI18n } from 'vue-i18n'
 import type { Expected } from '@/api/client'
 import { seconds } from '@/lib/format'
+import { fixed } from '@/i18n/numbers'
 
 /** What a build of a plan will take on this machine, grade by grade. */
 const props = defineProps<{ expected: Expected[] }>()
@@ -19,7 +20,7 @@ const { t } = useI18n()
       <tr v-for="e in props.expected" :key="e.grade">
         <td>{{ t(`grade.${e.grade}`) }}</td>
         <td>{{ t('plan.about', { time: seconds(e.seconds) }) }}</td>
-        <td>{{ (e.memory_mb / 1000).toFixed(1) }} GB</td>
+        <td>{{ fixed(e.memory_mb / 1000, 1) }} GB</td>
       </tr>
     </tbody>
   </table>

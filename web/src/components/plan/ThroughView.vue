@@ -4,6 +4,7 @@ import { computed, ref, watchEffect } from 'vue'
 import { useI18n } from 'vue-i18n'
 import type { Patches, PlanOut } from '@/api/client'
 import { project } from '@/lib/paint'
+import { fixed } from '@/i18n/numbers'
 
 /** What a planned camera sees of the stand-in; what it will not have in focus is drawn pale. */
 const props = defineProps<{
@@ -22,8 +23,8 @@ const caption = computed(() => {
   const s = station.value
   if (!s || props.shot === null) return ''
   const tilt = (Math.asin(Math.max(-1, Math.min(1, -s.rotation[2][2]))) * 180) / Math.PI
-  const down = tilt >= 0 ? t('plan.down', { n: tilt.toFixed(0) }) : t('plan.up', { n: (-tilt).toFixed(0) })
-  return t('plan.shot', { n: props.shot + 1, lap: s.ring + 1, height: s.center[2].toFixed(2), tilt: down })
+  const down = tilt >= 0 ? t('plan.down', { n: fixed(tilt, 0) }) : t('plan.up', { n: fixed(-tilt, 0) })
+  return t('plan.shot', { n: props.shot + 1, lap: s.ring + 1, height: fixed(s.center[2], 2), tilt: down })
 })
 
 watchEffect(() => {
@@ -84,6 +85,6 @@ watchEffect(() => {
   padding: 2px 8px;
 }
 .emptynote {
-  color: #cfc4af;
+  color: var(--ink2);
 }
 </style>

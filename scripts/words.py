@@ -1,0 +1,132 @@
+"""Sentences of the program and their catalogues: ``words.py --check`` tells what is missing or unused, ``--missing`` lists it.
+
+Collected are the patterns of ``say`` and ``Said``, what errors, stages, settings and titles say, and what the values of
+sentences may be.
+"""
+
+from __future__ import annotations
+
+import ast
+import json
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+
+ROOT = Path(__file__).parents[1]
+SOURCE = ROOT / "src" / "vast_quarry"
+#: calls whose texts are told: name, and which arguments
+TOLD = {
+    "say": (0,), "Said": (0,), "PlainError": (0, 1), "NotFound": (0, 1), "Unreadable": (0,), "stage": (0, 1), "each": (0,),
+    "progress": (0,), "setting": (1, 2), "pause": (0,), "pause_at": (0,),
+}  # fmt: skip
+TOLD_BY_NAME = {"setting": ("unit", "cost", "labels"), "ParcelOut": ("title",), "write": ("line",)}
+#: parts of the program that only the command line or the rig tells
+APART = ("cli", "rig", "core/rig")
+#: words that are put into sentences
+WORDS = (
+    "camera", "turntable", "rig", "guessed", "typed in", "35 mm equivalent", "focal length and sensor", "lens database",
+    "lap", "transition", "establishing", "close-up", "underside", "extra", "overhead", "shot", "for", "turn",
+    "camera height", "distance", "tilt", "no EXIF", "not the subject", "none", "own", "A4 round", "A3 round", "Letter round",
+)  # fmt: skip
+
+
+def constants(node: ast.AST) -> Iterator[str]:
+    """All texts in a piece of code; of a table those of its values."""
+    keys = {k for n in ast.walk(node) if isinstance(n, ast.Dict) for k in n.keys}
+    for n in ast.walk(node):
+        if n in keys:
+            continue
+        if isinstance(n, ast.Constant) and isinstance(n.value, str):
+            yield n.value
+
+
+def _patterns(node: ast.expr, around: ast.AST, module: ast.Module) -> Iterator[str]:
+    """Texts that an argument may be: itself, both of a choice, or what its name is set to."""
+    if isinstance(node, ast.Constant) and isinstance(node.value, str):
+        yield node.value
+    elif isinstance(node, ast.IfExp):
+        yield from _patterns(node.body, around, module)
+        yield from _patterns(node.orelse, around, module)
+    elif isinstance(node, ast.BoolOp):
+        for v in node.values:
+            yield from _patterns(v, around, module)
+    elif isinstance(node, ast.Subscript):  # a table of texts
+        yield from _of_name(ast.unparse(node.value), module)
+    elif isinstance(node, ast.Name):
+        yield from _of_name(node.id, around)
+        if node.id.isupper():
+            yield from _of_name(node.id, module)
+
+
+def _of_name(name: str, where: ast.AST) -> Iterator[str]:
+    for n in ast.walk(where):
+        if (isinstance(n, ast.Assign) and any(name in ast.unparse(t).strip("()").split(", ") for t in n.targets)) or (
+            isinstance(n, ast.AnnAssign) and ast.unparse(n.target) == name and n.value is not None
+        ):
+            yield from _joined(n.value)
+        elif isinstance(n, ast.For) and name in ast.unparse(n.target).strip("()").split(", "):
+            yield from constants(n.iter)
+
+
+def _joined(node: ast.expr) -> Iterator[str]:
+    """Texts of a value, with a sum of a text and a choice as both sums."""
+    if isinstance(node, ast.BinOp) and isinstance(node.op, ast.Add):
+        for a in _joined(node.left):
+            for b in _joined(node.right):
+                yield a + b
+    elif isinstance(node, ast.IfExp):
+        yield from _joined(node.body)
+        yield from _joined(node.orelse)
+    else:
+        yield from constants(node)
+
+
+def collect() -> dict[str, str]:
+    """All texts that are told, with the file that tells each."""
+    out: dict[str, str] = dict.fromkeys(WORDS, "values")
+    for file in sorted(SOURCE.rglob("*.py")):
+        where = str(file.relative_to(SOURCE))
+        if where.startswith(APART):
+            continue
+        module = ast.parse(file.read_text())
+        around: dict[ast.AST, ast.AST] = {}
+        for f in ast.walk(module):  # inner functions come later and win
+            if isinstance(f, ast.FunctionDef | ast.AsyncFunctionDef):
+                around.update(dict.fromkeys(ast.walk(f), f))
+        for n in ast.walk(module):
+            if isinstance(n, ast.Call):
+                name = n.func.attr if isinstance(n.func, ast.Attribute) else getattr(n.func, "id", "")
+                args = [n.args[k] for k in TOLD.get(name, ()) if k < len(n.args)]
+                args += [k.value for k in n.keywords if k.arg in TOLD_BY_NAME.get(name, ())]
+                for a in args:
+                    found = constants(a) if isinstance(a, ast.Dict) else _patterns(a, around.get(n, module), module)
+                    out.update(dict.fromkeys((t for t in found if any(c.isalpha() for c in t)), where))
+            elif isinstance(n, ast.AnnAssign | ast.Assign):
+                target = ast.unparse(n.target if isinstance(n, ast.AnnAssign) else n.targets[0])
+                if target == "title" and n.value is not None:
+                    out.update(dict.fromkeys(constants(n.value), where))
+    for layer in ("masks", "cameras", "surface", "texture", "finish", "dispatch"):
+        out.pop(layer, None)
+    return out
+
+
+def main() -> None:
+    """Check the catalogues, or list what is missing."""
+    told = collect()
+    wrong = False
+    for file in sorted((SOURCE / "words").glob("*.json")):
+        have = json.loads(file.read_text("utf-8"))
+        missing, unused = sorted(set(told) - set(have)), sorted(set(have) - set(told))
+        if "--missing" in sys.argv:
+            print(json.dumps(dict.fromkeys(missing, ""), ensure_ascii=False, indent=1))
+            continue
+        for kind, texts in (("missing", missing), ("unused", unused)):
+            for text in texts:
+                wrong = True
+                print(f"{file.name}: {kind}: {text!r} ({told.get(text, '-')})")
+    if wrong and "--check" in sys.argv:
+        sys.exit(1)
+
+
+if __name__ == "__main__":
+    main()
