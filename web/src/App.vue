@@ -6,6 +6,7 @@ import { onMounted } from 'vue'
 import { useI18n } from 'vue-i18n'
 import type { Language } from './i18n/languages'
 import { useJobs } from './stores/jobs'
+import { tellWhenHidden } from './composables/useNotices'
 import { useTheme } from './composables/useTheme'
 
 /** What the components of Element Plus say by themselves. */
@@ -13,6 +14,7 @@ const ELEMENTS: Record<Language, typeof english> = { en: english, de: german }
 useTheme()
 const { locale } = useI18n<[], Language>({ useScope: 'global' })
 const jobs = useJobs()
+tellWhenHidden()
 onMounted(() => jobs.listen())
 </script>
 

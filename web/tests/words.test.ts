@@ -9,7 +9,7 @@ const files = (folder: string): string[] =>
     f.isDirectory() ? files(join(folder, f.name)) : /\.(vue|ts)$/.test(f.name) ? [join(folder, f.name)] : [],
   )
 const texts = files(SOURCE)
-  .filter((f) => !f.endsWith('.d.ts') && !f.endsWith('i18n/en.ts'))
+  .filter((f) => !f.endsWith('.d.ts') && !/i18n\/(en|de)\.ts$/.test(f))
   .map((f) => [f.slice(SOURCE.length + 1), readFileSync(f, 'utf8')] as const)
 
 function paths(tree: object, before = ''): string[] {

@@ -20,13 +20,14 @@ from vast_quarry.core.formats.lock import release, wait_for
 from vast_quarry.core.progress import Cancelled
 from vast_quarry.core.words import Said, say
 from vast_quarry.pipeline.recipe import Recipe
+from vast_quarry.pipeline.registry import step_of
 from vast_quarry.pipeline.run import Runner
 from vast_quarry.pipeline.sentence import sentence
 from vast_quarry.server.database import open_database
 from vast_quarry.server.log import write_log
 from vast_quarry.server.models import Job, Project, now
 from vast_quarry.server.services import dispatch, drafts, videos
-from vast_quarry.server.services.folders import folders_of
+from vast_quarry.server.services.folders import Folders, folders_of
 from vast_quarry.server.services.jobs import STOPPED, lane_of, next_job, requeue_lost
 from vast_quarry.server.services.judging import judge_project, proposed_out
 from vast_quarry.server.services.layers import no_longer_there, places_of, recipe_of
@@ -130,42 +131,7 @@ def run_job(engine: Engine, data: Path, job: Job) -> None:
         if project is None:
             raise Cancelled
         folders = folders_of(data, job.project_id)
-        if job.kind == "run":
-            runner = Runner(folders.store, reporter)
-            runner.cancelled = cancelled
-            recipe = Recipe.model_validate(job.params["recipe"]) if "recipe" in job.params else recipe_of(project)
-            if job.params.get("everything") and (
-                out := proposed_out(folders, job.params.get("left_out", project.left_out))
-            ):
-                # nobody has decided about these: what judging proposes counts, and is said
-                leave = recipe.layers["photos"]
-                leave["judged_out"] = sorted(out)
-                reporter.say(say("Left out as judging proposes: {list}.", list=", ".join(out)))
-            for name in no_longer_there(project):
-                reporter.say(
-                    say("The setting {name} is of another version of the program and is passed over.", name=name)
-                )
-            done = runner.run(
-                recipe, places_of(folders), until=str(job.params["layer"]), from_in_use=not job.params.get("everything")
-            )
-            for k, layer in enumerate(done.versions):
-                reporter.stage("", "Pictures for the page", k, len(done.versions))
-                make_ready(folders, layer)
-        elif job.kind == "shoot":
-            shoot_project(folders, job.id, job.params, reporter, cancelled)
-        elif job.kind == "look":
-            videos.look(folders, str(job.params["name"]), reporter, cancelled)
-        elif job.kind == "frames":
-            choice = videos.ChoiceIn.model_validate(job.params["choice"])
-            videos.take(folders, str(job.params["name"]), choice, reporter, cancelled)
-        elif job.kind == "judge":
-            judge_project(folders, reporter, cancelled)
-        elif job.kind == "edit":
-            drafts.make_draft(engine, folders, job, reporter, cancelled)
-        elif job.kind == "parcel":
-            dispatch.make_parcel(folders, job.params, reporter)
-        else:
-            raise PlainError(say("There is no job called {kind}.", kind=job.kind))
+        message = do_job(engine, folders, project, job, reporter, cancelled)
     except Cancelled:
         state, message = "cancelled", Said(STOPPED)
     except PlainError as error:
@@ -184,6 +150,73 @@ def run_job(engine: Engine, data: Path, job: Job) -> None:
         seconds_left=None,
         line=message or Said("Done"),
     )
+
+
+def do_job(
+    engine: Engine, folders: Folders, project: Project, job: Job, reporter: JobReporter, cancelled: threading.Event
+) -> Said:
+    """Do what a job is there for; what it made, in words.
+
+    Raises
+    ------
+    PlainError
+        When it cannot be done.
+    Cancelled
+        When it was stopped.
+    """
+    assert job.id is not None
+    match job.kind:
+        case "run":
+            return _run_layers(folders, project, job, reporter, cancelled)
+        case "shoot":
+            count = shoot_project(folders, job.id, job.params, reporter, cancelled)
+            return say("{count, plural, one {# photo} other {# photos}} shot.", count=count)
+        case "look":
+            videos.look(folders, str(job.params["name"]), reporter, cancelled)
+        case "frames":
+            choice = videos.ChoiceIn.model_validate(job.params["choice"])
+            count = videos.take(folders, str(job.params["name"]), choice, reporter, cancelled)
+            return say("{count, plural, one {# frame} other {# frames}} taken.", count=count)
+        case "judge":
+            count, doubted = judge_project(folders, reporter, cancelled)
+            return say(
+                "{count, plural, one {# photo} other {# photos}} judged: {doubted, plural, =0 {all are good} other {# to look at}}.",
+                count=count,
+                doubted=doubted,
+            )
+        case "edit":
+            drafts.make_draft(engine, folders, job, reporter, cancelled)
+        case "parcel":
+            dispatch.make_parcel(folders, job.params, reporter)
+        case _:
+            raise PlainError(say("There is no job called {kind}.", kind=job.kind))
+    return Said("")
+
+
+def _run_layers(
+    folders: Folders, project: Project, job: Job, reporter: JobReporter, cancelled: threading.Event
+) -> Said:
+    runner = Runner(folders.store, reporter)
+    runner.cancelled = cancelled
+    recipe = Recipe.model_validate(job.params["recipe"]) if "recipe" in job.params else recipe_of(project)
+    if job.params.get("everything") and (out := proposed_out(folders, job.params.get("left_out", project.left_out))):
+        # nobody has decided about these: what judging proposes counts, and is said
+        recipe.layers["photos"]["judged_out"] = sorted(out)
+        reporter.say(say("Left out as judging proposes: {list}.", list=", ".join(out)))
+    for name in no_longer_there(project):
+        reporter.say(say("The setting {name} is of another version of the program and is passed over.", name=name))
+    done = runner.run(
+        recipe, places_of(folders), until=str(job.params["layer"]), from_in_use=not job.params.get("everything")
+    )
+    for k, layer in enumerate(done.versions):
+        reporter.stage("", "Pictures for the page", k, len(done.versions))
+        make_ready(folders, layer)
+    made = [
+        say("{layer} {number}", layer=Said(step_of(s["layer"]).title), number=s["version"])
+        for s in done.steps
+        if not s["reused"]
+    ]
+    return say("Made: {what}.", what=made) if made else Said("Everything was there already.")
 
 
 def _inside(error: BaseException) -> Said:

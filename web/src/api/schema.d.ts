@@ -2183,6 +2183,8 @@ export interface components {
             };
             /** Pause */
             pause: boolean;
+            /** Project */
+            project: string;
             /** Project Id */
             project_id: number;
             /** Seconds Left */

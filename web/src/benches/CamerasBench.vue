@@ -27,6 +27,8 @@ const levelling = ref(false)
 
 const number = computed(() => project.layer('cameras')?.number ?? null)
 const row = computed(() => scene.value?.cameras.find((c) => c.photo === project.selected)?.row ?? null)
+/** The photo in the frame of the chosen camera. */
+const carried = () => project.selected && photoUrl(project.id, 'thumb', project.selected, 280)
 const camera = computed(() => scene.value?.cameras.find((c) => c.row === row.value) ?? null)
 const MARKS: Record<string, string> = { placed: '●', weak: '◐', loose: '○' }
 const counts = computed(() => {
@@ -56,7 +58,7 @@ const {
   w.setBox(box)
   await w.loadCloud(cloudUrl(project.id, 'cameras', n), mode.value)
   w.setGround(Math.max(...box.high.map((h, k) => h - box.low[k])))
-  w.setCameras(scene.value.cameras, row.value)
+  w.setCameras(scene.value.cameras, row.value, carried())
 })
 useCompared(
   world,
@@ -113,7 +115,7 @@ watch(mode, (m) => world.value?.setCloudMode(m))
 watch(
   row,
   async (r) => {
-    if (scene.value) world.value?.setCameras(scene.value.cameras, r)
+    if (scene.value) world.value?.setCameras(scene.value.cameras, r, carried())
     ties.value = null
     if (r === null) return
     const answer = await ask(

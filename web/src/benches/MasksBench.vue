@@ -65,7 +65,16 @@ async function bring(e: Event) {
       <button class="plainbtn" :disabled="!color" @click="apply([color!])">{{ t('masks.apply') }}</button>
       <button class="plainbtn" @click="apply([])">{{ t('masks.clear') }}</button>
       <button class="plainbtn" @click="files!.click()">{{ t('masks.files') }}</button>
-      <input ref="files" class="file" type="file" multiple accept=".png" @change="bring" />
+      <input
+        ref="files"
+        class="file"
+        type="file"
+        tabindex="-1"
+        :aria-label="t('masks.files')"
+        multiple
+        accept=".png"
+        @change="bring"
+      />
     </div>
     <div v-if="!project.photos.length" class="emptynote">{{ t('photos.empty') }}</div>
     <div v-else class="split">

@@ -182,7 +182,7 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
       <span v-if="sets.length > 1 && !video" class="seg"
         ><button :aria-pressed="!only" @click="only = null">{{ t('tone.all') }}</button
         ><button v-for="[s, n] in sets" :key="s" :aria-pressed="only === s" @click="only = s">
-          {{ s }} ({{ n }})
+          {{ say(s) }}, {{ n }}
         </button></span
       >
       <button v-if="inSet" class="plainbtn" @click="project.keep(inSet, !wholeSetKept)">
@@ -231,11 +231,21 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
         ref="files"
         class="file"
         type="file"
+        tabindex="-1"
+        :aria-label="t('photos.choose')"
         multiple
         accept="image/*,video/*,.dng,.cr2,.cr3,.nef,.arw,.raf,.orf,.rw2,.pef,.srw,.heic,.heif"
         @change="chosen"
       />
-      <input ref="folder" class="file" type="file" webkitdirectory @change="chosen" />
+      <input
+        ref="folder"
+        class="file"
+        type="file"
+        tabindex="-1"
+        :aria-label="t('photos.folder')"
+        webkitdirectory
+        @change="chosen"
+      />
     </div>
     <VideoPane v-if="video" :key="video.name" :video="video" />
     <div v-else-if="!project.photos.length" class="emptynote drop">
@@ -274,7 +284,7 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
             <template v-if="photo.judged?.set"
               ><br />{{
                 t('judge.figures', {
-                  set: photo.set,
+                  set: say(photo.set),
                   px: fixed(photo.judged.sharpness_px, 1),
                   ev: fixed(photo.judged.ev_offset, 2),
                   dark: fixed(photo.judged.too_dark_percent, 0),

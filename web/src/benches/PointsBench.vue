@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, ref, shallowRef, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { api, ask, type Scene } from '@/api/client'
+import { api, ask, photoUrl, type Scene } from '@/api/client'
 import PhotoPane from '@/components/PhotoPane.vue'
 import SplitPane from '@/components/SplitPane.vue'
 import WorldPane from '@/components/WorldPane.vue'
@@ -16,6 +16,8 @@ const mode = ref<CloudMode>('color')
 const scene = shallowRef<Scene | null>(null)
 const number = computed(() => project.layer('points')?.number ?? null)
 const row = computed(() => scene.value?.cameras.find((c) => c.photo === project.selected)?.row ?? null)
+/** The photo in the frame of the chosen camera. */
+const carried = () => project.selected && photoUrl(project.id, 'thumb', project.selected, 280)
 const depth = computed(() =>
   row.value === null ? null : `/api/projects/${project.id}/photos/depth?row=${row.value}&v=${number.value}`,
 )
@@ -26,7 +28,7 @@ const { world, ready } = useWorldOf(number, async (w, n) => {
   w.setBox(scene.value.box as unknown as Box)
   w.setGround(1)
   w.show('cameras', false)
-  w.setCameras(scene.value.cameras, row.value)
+  w.setCameras(scene.value.cameras, row.value, carried())
   await w.loadCloud(cloudUrl(project.id, 'points', n, BUDGET), mode.value, 1.8)
 })
 useCompared(
@@ -35,7 +37,7 @@ useCompared(
   async (w, n) => w.loadCloud(cloudUrl(project.id, 'points', n, BUDGET), mode.value, 1.8, true),
 )
 watch(mode, (m) => world.value?.setCloudMode(m))
-watch(row, (r) => scene.value && world.value?.setCameras(scene.value.cameras, r))
+watch(row, (r) => scene.value && world.value?.setCameras(scene.value.cameras, r, carried()))
 const MODES: CloudMode[] = ['color', 'height', 'views']
 const legend = computed(
   () => ({ color: '', height: `${t('world.low')} ▁▃▅▇ ${t('world.high')}`, views: '2 ▁▃▅▇ 12+' })[mode.value],

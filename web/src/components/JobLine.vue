@@ -1,8 +1,8 @@
 <script setup lang="ts">
-import { ElDialog } from 'element-plus'
 import { computed, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { seconds } from '@/lib/format'
+import JobQueue from '@/components/JobQueue.vue'
 import { useJobs } from '@/stores/jobs'
 import { say } from '@/i18n/say'
 
@@ -10,17 +10,25 @@ const { t } = useI18n()
 const jobs = useJobs()
 const open = ref(false)
 const now = computed(() => jobs.running ?? jobs.active[0] ?? null)
+/** What was over last while the page was open, until something else begins. */
+const last = computed(() => jobs.ended)
 const share = computed(() => (now.value && now.value.total > 0 ? now.value.done / now.value.total : 0))
 </script>
 
 <template>
-  <footer class="line" role="status">
-    <template v-if="!jobs.connected"
-      ><b class="bad">{{ t('job.gone') }}</b></template
-    >
-    <template v-else-if="now">
-      <b v-if="now.pause" class="bad">{{ say(now.message) || t('job.waits') }}</b>
-      <b v-else>{{ say(now.stage) || t(`job.${now.state}`) }}</b>
+  <footer class="line">
+    <span class="told" role="status">
+      <b v-if="!jobs.connected" class="bad">{{ t('job.gone') }}</b>
+      <b v-else-if="now?.pause" class="bad">{{ say(now.message) || t('job.waits') }}</b>
+      <b v-else-if="now">{{ say(now.stage) || t(`job.${now.state}`) }}</b>
+      <template v-else-if="last"
+        ><span :class="last.state === 'failed' ? 'bad' : 'quiet'"
+          >{{ t(`job.${last.state}`) }}{{ last.message.text ? `: ${say(last.message)}` : '' }}</span
+        ></template
+      >
+      <span v-else class="quiet">{{ t('job.idle') }}</span>
+    </span>
+    <template v-if="jobs.connected && now">
       <span class="track"><i :style="{ width: `${Math.round(100 * share)}%` }"></i></span>
       <span v-if="now.total > 1" class="num">{{
         t('job.of', { done: Math.round(now.done), total: Math.round(now.total) })
@@ -34,21 +42,9 @@ const share = computed(() => (now.value && now.value.total > 0 ? now.value.done 
       </button>
       <button class="plainbtn stop" @click="jobs.cancel(now.id!)">{{ t('job.cancel') }}</button>
     </template>
-    <span v-else class="quiet">{{ t('job.idle') }}</span>
-    <button class="plainbtn end" @click="open = true">{{ t('job.queue') }}</button>
     <span v-if="now" class="quiet">{{ t('job.closeable') }}</span>
-    <el-dialog v-model="open" :title="t('job.queue')" width="720">
-      <div class="list">
-        <details v-for="j in jobs.jobs" :key="j.id!" :open="j.state === 'running'">
-          <summary>
-            {{ j.id }} · {{ j.kind === 'run' ? t(`layers.${j.until}`) : t(`job.kind.${j.kind}`) }} ·
-            {{ t(`job.${j.state}`) }}
-            <span v-if="j.message.text" class="bad">{{ say(j.message) }}</span>
-          </summary>
-          <pre>{{ j.log.map(say).join('\n') }}</pre>
-        </details>
-      </div>
-    </el-dialog>
+    <button class="plainbtn queue" :aria-expanded="open" @click="open = !open">{{ t('job.queue') }}</button>
+    <JobQueue v-if="open" @close="open = false" />
   </footer>
 </template>
 
@@ -62,6 +58,7 @@ const share = computed(() => (now.value && now.value.total > 0 ? now.value.done 
   padding: 0 14px;
   font-size: 13px;
   height: 32px;
+  position: relative;
 }
 .track {
   flex: 0 0 240px;
@@ -76,7 +73,7 @@ const share = computed(() => (now.value && now.value.total > 0 ? now.value.done 
   background: var(--ochre);
   transition: width 0.3s;
 }
-.end {
+.queue {
   margin-left: auto;
 }
 .plainbtn {
@@ -90,18 +87,10 @@ const share = computed(() => (now.value && now.value.total > 0 ? now.value.done 
   color: var(--ochre);
   font-weight: 700;
 }
-.list {
-  max-height: 60vh;
-  overflow: auto;
-}
-pre {
-  font-size: 12px;
-  white-space: pre-wrap;
-  padding: 6px 14px;
-  color: var(--ink2);
-}
-summary {
-  cursor: pointer;
-  padding: 4px 0;
+.told {
+  min-width: 0;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
 }
 </style>

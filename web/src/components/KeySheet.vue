@@ -24,7 +24,7 @@ const written = (keys: string) =>
     /></label>
     <div class="tables">
       <section v-for="table in tables" :key="table.title">
-        <h3>{{ t(table.title) }}</h3>
+        <h2>{{ t(table.title) }}</h2>
         <dl>
           <template v-for="row in table.rows" :key="row.keys">
             <dt>
@@ -44,6 +44,8 @@ const written = (keys: string) =>
   background: none;
   color: var(--lichen-ink);
   cursor: pointer;
+  min-width: 26px;
+  min-height: 24px;
   padding: 0 8px;
   font-weight: 600;
 }
@@ -61,7 +63,7 @@ section {
   break-inside: avoid;
   margin-bottom: 16px;
 }
-h3 {
+h2 {
   margin: 0 0 6px;
   font-size: 14px;
 }

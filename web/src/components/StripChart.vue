@@ -43,7 +43,8 @@ const range = computed(() => {
 })
 const step = computed(() => Math.max(0, (width.value - LEFT) / Math.max(1, props.values.length)))
 const places = computed(() => ticks(range.value.low, range.value.high))
-const written = (value: number) => fixed(value, Math.min(4, digitsOf(places.value) + 1))
+const written = (value: number) =>
+  fixed(value, Number.isInteger(value) ? 0 : Math.min(4, digitsOf(places.value) + 1))
 const y = (value: number) =>
   HEIGHT - 3 - ((HEIGHT - 8) * (value - range.value.low)) / (range.value.high - range.value.low)
 

@@ -84,7 +84,7 @@ const computes = computed(() => props.layer !== 'finish')
     <p v-if="version" class="took quiet num">{{ t('tray.took', { time: seconds(version.seconds) }) }}</p>
     <section class="find">
       <template v-if="layer.versions.length">
-        <h3>{{ t('tray.versions') }}</h3>
+        <h2>{{ t('tray.versions') }}</h2>
         <div v-for="v in [...layer.versions].reverse()" :key="v.number" class="ver num">
           <span>{{ t(`layers.${layer.layer}`) }} {{ v.number }}</span>
           <b v-if="v.number === layer.number">{{ t('tray.inUse') }}</b>
@@ -100,7 +100,7 @@ const computes = computed(() => props.layer !== 'finish')
           </template>
         </div>
       </template>
-      <h3>{{ t('tray.findings') }}</h3>
+      <h2>{{ t('tray.findings') }}</h2>
       <p v-if="!findings.length" class="quiet pad">{{ t(version ? 'tray.none' : 'tray.notYet') }}</p>
       <div v-for="(f, k) in findings" :key="k" class="card" :class="{ bad: f.bad }">{{ f.text }}</div>
     </section>
@@ -194,7 +194,7 @@ const computes = computed(() => props.layer !== 'finish')
   overflow: auto;
   padding-bottom: 10px;
 }
-.find h3 {
+.find h2 {
   font-size: 12.5px;
   padding: 10px 14px 4px;
 }

@@ -1,6 +1,7 @@
 <script setup lang="ts">
-import { onBeforeUnmount, onMounted, ref, shallowRef } from 'vue'
+import { onBeforeUnmount, onMounted, ref, shallowRef, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
+import { useTheme } from '@/composables/useTheme'
 import { useKeys } from '@/composables/useKeys'
 import { drag } from '@/lib/drag'
 import { World, type Part, type Side } from '@/world/World'
@@ -36,6 +37,8 @@ onMounted(async () => {
   emit('ready', world.value)
 })
 onBeforeUnmount(() => world.value?.dispose())
+const { dusk } = useTheme()
+watch(dusk, (d) => world.value?.setDusk(d))
 
 useKeys('keys.world', [
   { keys: 'F', says: 'keys.frame', act: () => world.value?.frameAll() },

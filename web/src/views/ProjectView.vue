@@ -86,10 +86,10 @@ useKeys(
 
 <template>
   <div class="frame">
-    <aside class="left">
+    <aside class="left" :aria-label="t('app.layers')">
       <header>
         <button class="back" @click="router.push('/')">‹ {{ t('app.back') }}</button>
-        <b>{{ project.project?.name }}</b>
+        <h1 dir="auto">{{ project.project?.name }}</h1>
         <span class="quiet"
           ><LanguageSelect /><span
             ><KeySheet /><button class="theme" @click="dusk = !dusk">
@@ -109,7 +109,7 @@ useKeys(
         :compared="compared"
       />
     </main>
-    <aside class="right">
+    <aside class="right" :aria-label="t('app.tray')">
       <div id="tray-top"></div>
       <Tray v-if="project.project" :layer="open" :compared="compared" @compare="compared = $event" />
     </aside>
@@ -133,7 +133,7 @@ useKeys(
   padding: 8px 14px 14px;
   background: var(--paper);
 }
-.left b {
+.left h1 {
   display: block;
   font-size: 15.5px;
   overflow: hidden;
@@ -152,6 +152,7 @@ useKeys(
   color: var(--lichen-ink);
   cursor: pointer;
   padding: 0;
+  min-height: 24px;
   font-size: 12.5px;
 }
 main {

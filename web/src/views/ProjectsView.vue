@@ -55,7 +55,7 @@ const open = (p: Project) => router.push(`/projects/${p.id}/${benchOf(p)}`)
       <LanguageSelect />
       <button class="plainbtn" @click="dusk = !dusk">{{ dusk ? t('app.day') : t('app.dusk') }}</button>
     </header>
-    <div v-if="projects.length > 1" class="find">
+    <div v-if="projects.length > 1" class="find" role="search">
       <el-input
         v-model="words"
         clearable

@@ -22,6 +22,8 @@ import { readMesh } from './loadMesh'
 import { Picker } from './Picker'
 import { dispose, nearestCamera, rayAt } from './pick'
 import { dressMeshes, type MeshMode } from './meshModes'
+import { FramePicture } from './FramePicture'
+import { tonesOf } from './tones'
 
 export type { MeshMode }
 
@@ -60,6 +62,11 @@ export class World {
   grab: ((what: 'down' | 'move' | 'up', ray: THREE.Raycaster, row: number | null) => boolean) | null = null
   /** Something to look at is drawn for the first time. */
   onFilled: (() => void) | null = null
+
+  private tones = tonesOf(document.documentElement.classList.contains('dark'))
+  private selected: number | null = null
+  private extent = 1
+  private readonly frame = new FramePicture()
 
   constructor(readonly canvas: HTMLCanvasElement) {
     this.renderer = new THREE.WebGLRenderer({
@@ -113,6 +120,7 @@ export class World {
     this.eye.dispose()
     this.lighter.dispose()
     this.picker.dispose()
+    this.frame.dispose()
     for (const group of [...Object.values(this.parts), this.second]) this.empty(group)
     this.renderer.dispose()
   }
@@ -232,7 +240,7 @@ export class World {
 
   setCloud(data: ArrayBuffer, mode: CloudMode, size = 2.2, second = false) {
     const cloud = readCloud(data)
-    const points = cloudObject(cloud, mode, size * this.renderer.getPixelRatio())
+    const points = cloudObject(cloud, mode, size * this.renderer.getPixelRatio(), this.tones)
     points.userData.cloud = cloud
     if (this.box) (points.material as THREE.Material).userData.box = this.box
     const target = second ? this.second : this.parts.cloud
@@ -263,32 +271,55 @@ export class World {
     this.request()
   }
 
-  setCameras(cameras: CameraOut[], selected: number | null) {
+  /** Cameras by their states; the chosen one carries its picture as soon as that has come. */
+  setCameras(cameras: CameraOut[], selected: number | null, picture?: string | null) {
     this.cameras = cameras
+    this.selected = selected
+    this.frame.show(picture ?? null, () => this.drawCameras())
+    this.drawCameras()
+  }
+
+  private drawCameras() {
     this.empty(this.parts.cameras)
-    this.parts.cameras.add(cameraLines(cameras, cameraLength(cameras), selected))
+    const length = cameraLength(this.cameras)
+    this.parts.cameras.add(cameraLines(this.cameras, length, this.selected, this.tones, this.frame.picture))
     this.request()
   }
 
   /** Cameras of a compared version, beside its cloud. */
   addSecondCameras(cameras: CameraOut[]) {
-    this.second.add(cameraLines(cameras, cameraLength(cameras), null))
+    this.second.add(cameraLines(cameras, cameraLength(cameras), null, this.tones))
     this.request()
   }
 
   setBox(box: Box | null) {
     this.box = box
     this.empty(this.parts.box)
-    if (box) this.parts.box.add(boxObject(box))
+    if (box) this.parts.box.add(boxObject(box, this.tones))
     if (box && this.points) fadeOutside(this.points.material as THREE.Material, box)
     this.request()
   }
 
   setGround(extent: number) {
-    const { object, square } = groundGrid(extent, document.documentElement.classList.contains('dark'))
+    this.extent = extent
+    const { object, square } = groundGrid(extent, this.tones)
     this.square = square
     this.empty(this.parts.ground)
     this.parts.ground.add(object)
+    this.request()
+  }
+
+  /** Daylight or dusk: everything that has a tone of its own is drawn anew in it. */
+  setDusk(dusk: boolean) {
+    if (this.tones === tonesOf(dusk)) return
+    this.tones = tonesOf(dusk)
+    for (const points of [...this.parts.cloud.children, ...this.second.children]) {
+      const paint = (points as THREE.Points).material as THREE.Material | undefined
+      ;(paint?.userData.outside as THREE.Vector4 | undefined)?.set(...this.tones.outside)
+    }
+    if (this.cameras.length) this.drawCameras()
+    if (this.parts.box.children.length) this.setBox(this.box)
+    if (this.parts.ground.children.length) this.setGround(this.extent)
     this.request()
   }
 

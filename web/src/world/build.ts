@@ -1,5 +1,6 @@
 import * as THREE from 'three'
 import type { CameraOut } from '@/api/client'
+import type { Tones } from './tones'
 
 export interface Cloud {
   positions: Float32Array
@@ -72,15 +73,17 @@ export interface Box {
 }
 
 /** The points of a cloud, faded outside of a box where there is one. */
-export function cloudObject(cloud: Cloud, mode: CloudMode, size: number): THREE.Points {
+export function cloudObject(cloud: Cloud, mode: CloudMode, size: number, tones: Tones): THREE.Points {
   const geometry = new THREE.BufferGeometry()
   geometry.setAttribute('position', new THREE.BufferAttribute(cloud.positions, 3))
   geometry.setAttribute('color', new THREE.BufferAttribute(cloudColors(cloud, mode), 3, true))
   const material = new THREE.PointsMaterial({ size, vertexColors: true, sizeAttenuation: false })
+  material.userData.outside = new THREE.Vector4(...tones.outside)
   material.onBeforeCompile = (shader) => {
     shader.uniforms.boxLow = { value: new THREE.Vector3(-1e9, -1e9, -1e9) }
     shader.uniforms.boxHigh = { value: new THREE.Vector3(1e9, 1e9, 1e9) }
     shader.uniforms.boxTurn = { value: 0 }
+    shader.uniforms.outside = { value: material.userData.outside as THREE.Vector4 }
     material.userData.uniforms = shader.uniforms
     if (material.userData.box) fadeOutside(material, material.userData.box as Box)
     shader.vertexShader = shader.vertexShader
@@ -101,10 +104,10 @@ export function cloudObject(cloud: Cloud, mode: CloudMode, size: number): THREE.
         vIn = (all(greaterThanEqual(q, boxLow)) && all(lessThanEqual(q, boxHigh))) ? 1.0 : 0.0;`,
       )
     shader.fragmentShader = shader.fragmentShader
-      .replace('void main() {', 'varying float vIn;\nvoid main() {')
+      .replace('void main() {', 'uniform vec4 outside; varying float vIn;\nvoid main() {')
       .replace(
         '#include <color_fragment>',
-        '#include <color_fragment>\n diffuseColor.rgb = mix(mix(diffuseColor.rgb, vec3(0.86, 0.82, 0.74), 0.5), diffuseColor.rgb, vIn);',
+        '#include <color_fragment>\n diffuseColor.rgb = mix(mix(diffuseColor.rgb, outside.rgb, outside.a), diffuseColor.rgb, vIn);',
       )
   }
   return new THREE.Points(geometry, material)
@@ -138,13 +141,6 @@ export function pyramid(
   return [c, corner(-1, -1), corner(1, -1), corner(1, 1), corner(-1, 1)]
 }
 
-export const STATE_COLORS: Record<string, number> = {
-  placed: 0x3a372f,
-  weak: 0x8f5a0f,
-  loose: 0xa63d2f,
-  planned: 0x075350,
-}
-
 /** How long the pyramids of some cameras are drawn: a small share of what they span. */
 export function cameraLength(cameras: CameraOut[]): number {
   const centers = cameras.filter((c) => c.center).map((c) => new THREE.Vector3().fromArray(c.center!))
@@ -155,7 +151,13 @@ export function cameraLength(cameras: CameraOut[]): number {
 }
 
 /** All cameras as lines; each knows which piece of the buffer is its own. */
-export function cameraLines(cameras: CameraOut[], length: number, selected: number | null): THREE.Group {
+export function cameraLines(
+  cameras: CameraOut[],
+  length: number,
+  selected: number | null,
+  tones: Tones,
+  picture?: THREE.Texture | null,
+): THREE.Group {
   const group = new THREE.Group()
   const positions: number[] = []
   const colors: number[] = []
@@ -166,25 +168,18 @@ export function cameraLines(cameras: CameraOut[], length: number, selected: numb
   }
   for (const camera of cameras) {
     if (!camera.center) continue
-    const p = pyramid(camera, length)
+    const chosen = camera.row === selected
+    const p = pyramid(camera, chosen && picture ? 2.6 * length : length)
+    const tone = { placed: tones.placed, weak: tones.weak, loose: tones.loose, planned: tones.planned }
     const color = new THREE.Color(
-      camera.row === selected ? 0x0e7c7b : (STATE_COLORS[camera.state] ?? 0x3a372f),
+      chosen ? tones.chosen : (tone[camera.state as keyof typeof tone] ?? tones.placed),
     )
     for (let k = 1; k <= 4; k++) {
       push(p[0], p[k], color)
       push(p[k], p[(k % 4) + 1], color)
     }
     dots.push(p[0].x, p[0].y, p[0].z)
-    if (camera.row === selected) {
-      const face = new THREE.BufferGeometry().setFromPoints([p[1], p[2], p[3], p[1], p[3], p[4]])
-      const paint = new THREE.MeshBasicMaterial({
-        color: 0x0e7c7b,
-        opacity: 0.55,
-        transparent: true,
-        side: THREE.DoubleSide,
-      })
-      group.add(new THREE.Mesh(face, paint))
-    }
+    if (chosen) group.add(new THREE.Mesh(frameFace(p), framePaint(tones, picture)))
   }
   const lines = new THREE.BufferGeometry()
   lines.setAttribute('position', new THREE.Float32BufferAttribute(positions, 3))
@@ -193,20 +188,36 @@ export function cameraLines(cameras: CameraOut[], length: number, selected: numb
   const points = new THREE.BufferGeometry()
   points.setAttribute('position', new THREE.Float32BufferAttribute(dots, 3))
   group.add(
-    new THREE.Points(points, new THREE.PointsMaterial({ color: 0x26241f, size: 5, sizeAttenuation: false })),
+    new THREE.Points(points, new THREE.PointsMaterial({ color: tones.dot, size: 5, sizeAttenuation: false })),
   )
   return group
 }
 
+/** The base of a pyramid, with the places of a picture's corners. */
+function frameFace(p: THREE.Vector3[]): THREE.BufferGeometry {
+  const face = new THREE.BufferGeometry().setFromPoints([p[1], p[2], p[3], p[1], p[3], p[4]])
+  face.setAttribute('uv', new THREE.Float32BufferAttribute([0, 1, 1, 1, 1, 0, 0, 1, 1, 0, 0, 0], 2))
+  return face
+}
+
+/** The chosen camera carries its photo; until that is there, its tone. */
+const framePaint = (tones: Tones, picture?: THREE.Texture | null) =>
+  new THREE.MeshBasicMaterial({
+    ...(picture ? { map: picture } : { color: tones.chosen }),
+    opacity: picture ? 0.95 : 0.55,
+    transparent: true,
+    side: THREE.DoubleSide,
+  })
+
 /** The keep box: dashed edges and a flat tab at the middle of each face. */
-export function boxObject(box: Box): THREE.Group {
+export function boxObject(box: Box, tones: Tones): THREE.Group {
   const group = new THREE.Group()
   const size = box.high.map((h, k) => h - box.low[k])
   const middle = box.high.map((h, k) => (h + box.low[k]) / 2)
   const edges = new THREE.LineSegments(
     new THREE.EdgesGeometry(new THREE.BoxGeometry(size[0], size[1], size[2])),
     new THREE.LineDashedMaterial({
-      color: 0x8f5a0f,
+      color: tones.boxEdge,
       dashSize: Math.max(...size) / 40,
       gapSize: Math.max(...size) / 60,
     }),
@@ -220,7 +231,7 @@ export function boxObject(box: Box): THREE.Group {
       const plate = new THREE.Mesh(
         new THREE.PlaneGeometry(tab, tab),
         new THREE.MeshBasicMaterial({
-          color: 0xd9a441,
+          color: tones.boxTab,
           opacity: 0.75,
           transparent: true,
           side: THREE.DoubleSide,
@@ -238,11 +249,15 @@ export function boxObject(box: Box): THREE.Group {
 }
 
 /** Ground: paper-white with a fine scale of squares. */
-export function groundGrid(extent: number, dusk = false): { object: THREE.Object3D; square: number } {
+export function groundGrid(extent: number, tones: Tones): { object: THREE.Object3D; square: number } {
   const square = 10 ** Math.floor(Math.log10(Math.max(extent, 1e-6) / 4))
   const half = Math.ceil((extent * 2) / square)
-  const [strong, fine] = dusk ? [0x6d675a, 0x45413a] : [0xbfb296, 0xded5c3]
-  const grid = new THREE.GridHelper(2 * half * square, Math.min(2 * half, 160), strong, fine)
+  const grid = new THREE.GridHelper(
+    2 * half * square,
+    Math.min(2 * half, 160),
+    tones.gridStrong,
+    tones.gridFine,
+  )
   grid.rotation.x = Math.PI / 2
   const material = grid.material as THREE.Material
   material.transparent = true

@@ -5,18 +5,18 @@ from __future__ import annotations
 import asyncio
 import json
 import time
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Mapping
 from datetime import UTC, datetime
 from typing import Any, Literal
 
 from fastapi import APIRouter, Request
 from pydantic import BaseModel
-from sqlmodel import Session
+from sqlmodel import Session, select
 from sse_starlette.sse import EventSourceResponse
 
 from vast_quarry.pipeline.sentence import Sentence
 from vast_quarry.server.dependencies import Db
-from vast_quarry.server.models import Job
+from vast_quarry.server.models import Job, Project
 from vast_quarry.server.services.jobs import cancel_job, pause_job, recent_jobs
 
 router = APIRouter(prefix="/api/jobs", tags=["jobs"])
@@ -27,6 +27,8 @@ class JobOut(BaseModel):
 
     id: int
     project_id: int
+    #: what the project is called
+    project: str
     kind: Literal["run", "shoot", "look", "frames", "judge", "edit", "parcel"]
     state: Literal["queued", "running", "done", "failed", "cancelled"]
     #: layer up to which a run goes
@@ -47,15 +49,21 @@ class JobOut(BaseModel):
     heartbeat: str | None
 
     @classmethod
-    def of(cls, job: Job) -> JobOut:
-        """As the database has it now."""
-        return cls.model_validate({**job.model_dump(), "until": job.params.get("layer")})
+    def of(cls, job: Job, names: Mapping[int, str] | None = None) -> JobOut:
+        """As the database has it now; ``names`` are those of projects by their numbers."""
+        project = (names or {}).get(job.project_id, "")
+        return cls.model_validate({**job.model_dump(), "until": job.params.get("layer"), "project": project})
+
+
+def _names(session: Session) -> dict[int, str]:
+    return {int(k): str(v) for k, v in session.exec(select(Project.id, Project.name)) if k is not None}
 
 
 @router.get("")
 def list_jobs(session: Db) -> list[JobOut]:
     """Recent jobs, newest first."""
-    return [JobOut.of(j) for j in recent_jobs(session)]
+    names = _names(session)
+    return [JobOut.of(j, names) for j in recent_jobs(session)]
 
 
 @router.post("/{job_id}/cancel")
@@ -79,9 +87,9 @@ def go_on(job_id: int, session: Db) -> JobOut:
 def _snapshot(request: Request) -> list[dict[str, Any]]:
     """Recent jobs, the time left of a running one counted down since its worker last spoke."""
     with Session(request.app.state.engine) as session:
-        out = []
+        out, names = [], _names(session)
         for j in recent_jobs(session, 12):
-            row = JobOut.of(j).model_dump(mode="json")
+            row = JobOut.of(j, names).model_dump(mode="json")
             row["log"] = row["log"][-60:]
             if j.state == "running" and j.seconds_left and j.heartbeat:
                 quiet = (datetime.now(UTC) - datetime.fromisoformat(j.heartbeat)).total_seconds()

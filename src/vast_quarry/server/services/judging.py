@@ -32,8 +32,8 @@ def _tag(file: Path) -> str:
     return f"{stat.st_size}|{stat.st_mtime_ns}"
 
 
-def judge_project(folders: Folders, reporter: Reporter, cancelled: threading.Event) -> None:
-    """Look at all photos and write what is proposed.
+def judge_project(folders: Folders, reporter: Reporter, cancelled: threading.Event) -> tuple[int, int]:
+    """Look at all photos and write what is proposed; how many there are, and on how many something is remarked.
 
     Raises
     ------
@@ -61,6 +61,7 @@ def judge_project(folders: Folders, reporter: Reporter, cancelled: threading.Eve
     write_json(folders.root / JUDGED, {"photos": rows, "findings": as_data(found.findings)})
     for finding in found.findings:
         reporter.say(finding)
+    return len(rows), sum(p.proposal != "keep" for p in found.photos)
 
 
 def decide(folders: Folders, paths: list[str]) -> None:

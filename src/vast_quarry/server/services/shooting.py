@@ -80,8 +80,8 @@ def focal35_of(p: PlanIn) -> float:
 
 def shoot_project(
     folders: Folders, job: int, params: dict[str, Any], reporter: ShootReporter, cancelled: threading.Event
-) -> None:
-    """Photograph a scene into a project, shot by shot; what was shot stays, whatever happens."""
+) -> int:
+    """Photograph a scene into a project, shot by shot; what was shot stays, whatever happens. How many shots it has."""
     wanted = ShootIn.model_validate(params)
     p = wanted.plan
     plan = p.work_out(mesh_of(folders, p)[0])
@@ -96,7 +96,7 @@ def shoot_project(
     reporter.stage("plan", "Setting up", 0, 1)
     with nullcontext(wanted.rig) if wanted.rig else ours as address:
         session = _Session(folders, job, wanted, plan, Equipment(address, wanted.patience_s), reporter, cancelled)
-        session.run()
+        return session.run()
 
 
 class _Session:
@@ -116,8 +116,8 @@ class _Session:
         if self.cancelled.is_set():
             raise Cancelled
 
-    def run(self) -> None:
-        """All shots that are not there yet."""
+    def run(self) -> int:
+        """All shots that are not there yet; how many there are then."""
         self._until_it_goes(self._set_up)
         below = [k for k, s in enumerate(self.plan.stations) if s.role == "underside"]
         if below:
@@ -137,6 +137,7 @@ class _Session:
                 name = f"{before}{self.scene}_{k + 1:03d}.jpg"
                 self._until_it_goes(lambda k=k, s=station, n=name: self._shot(k, s, n))  # type: ignore[misc]
         self.reporter.stage("plan", "Shooting", len(stations), len(stations))
+        return len(stations)
 
     def _set_up(self) -> None:
         """Ready the devices."""

@@ -213,8 +213,8 @@ def chosen(folders: Folders, name: str, choice: ChoiceIn) -> ChosenOut:
     return ChosenOut(count=sum(len(p) for p in parts), frames=parts, times=times)
 
 
-def take(folders: Folders, name: str, choice: ChoiceIn, reporter: Reporter, cancelled: threading.Event) -> None:
-    """Take the chosen frames into the project's photos."""
+def take(folders: Folders, name: str, choice: ChoiceIn, reporter: Reporter, cancelled: threading.Event) -> int:
+    """Take the chosen frames into the project's photos; how many."""
     file = video_file(folders, name)
     parts = chosen(folders, name, choice).frames
     reporter.begin("photos", "Frames from video")
@@ -229,3 +229,4 @@ def take(folders: Folders, name: str, choice: ChoiceIn, reporter: Reporter, canc
     # each lap is a set of its own
     for lap in sorted({row["set"] for row in rows if "set" in row}):
         name_set(folders, [row["photo"] for row in rows if row.get("set") == lap], f"{file.stem[:40]}, {lap}")
+    return len(rows)

@@ -61,7 +61,7 @@ const judge = () => ask(api.POST('/api/projects/{project_id}/photos/judge', proj
 
 <template>
   <div v-if="project.photos.length" class="proposals">
-    <h3>{{ t('judge.title') }}</h3>
+    <h2>{{ t('judge.title') }}</h2>
     <p v-if="!judged.length" class="quiet">{{ t('judge.hint') }}</p>
     <p v-else-if="!proposals.length" class="quiet">{{ t('judge.good', { n: judged.length }) }}</p>
     <ul v-else>
@@ -74,7 +74,7 @@ const judge = () => ask(api.POST('/api/projects/{project_id}/photos/judge', proj
           @change="tick(p, Boolean($event))"
         />
         <button @click="project.selected = p.path">
-          <b>{{ p.path.split('/').pop() }}</b> {{ p.judged!.says }}
+          <b>{{ p.path.split('/').pop() }}</b> {{ say(p.judged!.says) }}
           <i v-if="p.judged!.proposal === 'doubtful'">{{ t('judge.doubtful') }}</i>
         </button>
       </li>
@@ -95,7 +95,7 @@ const judge = () => ask(api.POST('/api/projects/{project_id}/photos/judge', proj
   padding: 8px 14px;
   border-bottom: 1px solid var(--joint);
 }
-h3 {
+h2 {
   font-size: 13px;
   margin: 0 0 3px;
 }

@@ -158,11 +158,11 @@ const path = (values: number[]) => {
 
 <template>
   <div v-if="project.photos.length" class="tone">
-    <h3>
+    <h2>
       <button class="fold" :aria-expanded="open" @click="open = !open">
         <span aria-hidden="true">{{ open ? '–' : '+' }}</span> {{ t('tone.title') }}
       </button>
-    </h3>
+    </h2>
     <template v-if="open && now">
       <div class="row">
         <label for="even">{{ t('tone.even') }}</label>
@@ -283,7 +283,7 @@ const path = (values: number[]) => {
   padding: 4px 14px;
   border-bottom: 1px solid var(--joint);
 }
-h3 {
+h2 {
   margin: 0;
 }
 .row {

@@ -42,9 +42,9 @@ function add() {
   <table class="laps num">
     <thead>
       <tr>
-        <th></th>
+        <td></td>
         <th v-for="[key] in COLUMNS" :key="key">{{ t(`plan.${key}`) }}</th>
-        <th></th>
+        <td></td>
       </tr>
     </thead>
     <tbody>

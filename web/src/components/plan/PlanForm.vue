@@ -20,7 +20,7 @@ const project = useProject()
 const file = ref<HTMLInputElement>()
 type Key = keyof PlanIn
 type Row =
-  | { key: Key; low: number; high: number; step: number; unit: string }
+  | { key: Key; low: number; high: number; step: number; unit: string; times?: number }
   | { key: Key; choices: readonly string[] }
   | { key: Key; flag: true }
 const number = (key: Key, low: number, high: number, step: number, unit: string): Row => ({
@@ -29,6 +29,15 @@ const number = (key: Key, low: number, high: number, step: number, unit: string)
   high,
   step,
   unit,
+})
+/** A share, which is asked for in per cent. */
+const percent = (key: Key, low: number, high: number): Row => ({
+  key,
+  low,
+  high,
+  step: 5,
+  unit: '%',
+  times: 100,
 })
 const choice = (key: Key, ...choices: string[]): Row => ({ key, choices })
 const flag = (key: Key): Row => ({ key, flag: true })
@@ -63,8 +72,8 @@ const GROUPS: [string, Row[]][] = [
     [
       choice('way', 'walk', 'turntable'),
       number('rings', 0, 8, 1, ''),
-      number('overlap', 0.3, 0.95, 0.05, ''),
-      number('across', 0.2, 0.95, 0.05, ''),
+      percent('overlap', 30, 95),
+      percent('across', 20, 95),
       choice('by', 'frame', 'detail'),
       choice('order', 'laps', 'columns'),
       number('start_deg', -360, 360, 15, '°'),
@@ -124,6 +133,11 @@ function choose(row: Row, value: string) {
   plan.value = next
   emit('change')
 }
+function type(key: Key, value: number | undefined, times = 1) {
+  if (value === undefined) return
+  plan.value = { ...plan.value, [key]: value / times }
+  emit('change')
+}
 function toggle(group: string) {
   open.value = open.value.includes(group) ? open.value.filter((g) => g !== group) : [...open.value, group]
 }
@@ -148,11 +162,11 @@ async function bring(e: Event) {
 <template>
   <div class="form">
     <template v-for="[group, rows] in GROUPS" :key="group">
-      <h3>
+      <h2>
         <button class="fold" :aria-expanded="open.includes(group)" @click="toggle(group)">
           <span aria-hidden="true">{{ open.includes(group) ? '–' : '+' }}</span> {{ t(`plan.${group}`) }}
         </button>
-      </h3>
+      </h2>
       <template v-if="open.includes(group)">
         <camera-finder v-if="group === 'camera'" v-model="plan" @change="emit('change')" />
         <template v-for="row in rows" :key="row.key">
@@ -185,14 +199,14 @@ async function bring(e: Event) {
             <span v-else
               ><el-input-number
                 :id="`p-${row.key}`"
-                v-model="plan[row.key] as number"
+                :model-value="Math.round((plan[row.key] as number) * (row.times ?? 1) * 1e6) / 1e6"
                 :min="row.low"
                 :max="row.high"
                 :step="row.step"
                 :controls="false"
                 size="small"
                 style="width: 80px"
-                @change="emit('change')"
+                @change="(v: number | undefined) => type(row.key, v, row.times)"
               />
               <i>{{ row.unit }}</i></span
             >
@@ -232,11 +246,11 @@ async function bring(e: Event) {
 </template>
 
 <style scoped>
-h3 {
+h2 {
   padding: 5px 10px 0;
   margin: 0;
 }
-h3 span {
+h2 span {
   display: inline-block;
   width: 10px;
   color: var(--ink2);
