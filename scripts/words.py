@@ -16,7 +16,7 @@ ROOT = Path(__file__).parents[1]
 SOURCE = ROOT / "src" / "vast_quarry"
 #: calls whose texts are told: name, and which arguments
 TOLD = {
-    "say": (0,), "Said": (0,), "PlainError": (0, 1), "NotFound": (0, 1), "Unreadable": (0,), "stage": (0, 1), "each": (0,),
+    "say": (0,), "Said": (0,), "together": (0,), "as_pattern": (0,), "PlainError": (0, 1), "NotFound": (0, 1), "Unreadable": (0,), "stage": (0, 1), "each": (0,),
     "progress": (0,), "setting": (1, 2), "pause": (0,), "pause_at": (0,),
 }  # fmt: skip
 TOLD_BY_NAME = {"setting": ("unit", "cost", "labels"), "ParcelOut": ("title",), "write": ("line",)}
@@ -51,21 +51,33 @@ def _patterns(node: ast.expr, around: ast.AST, module: ast.Module) -> Iterator[s
         for v in node.values:
             yield from _patterns(v, around, module)
     elif isinstance(node, ast.Subscript):  # a table of texts
-        yield from _of_name(ast.unparse(node.value), module)
+        yield from _of_name(ast.unparse(node.value), module, module)
+    elif isinstance(node, ast.List | ast.Tuple):
+        for v in node.elts:
+            yield from _patterns(v, around, module)
     elif isinstance(node, ast.Name):
-        yield from _of_name(node.id, around)
+        yield from _of_name(node.id, around, module)
         if node.id.isupper():
-            yield from _of_name(node.id, module)
+            yield from _of_name(node.id, module, module)
 
 
-def _of_name(name: str, where: ast.AST) -> Iterator[str]:
+def _of_name(name: str, where: ast.AST, module: ast.Module) -> Iterator[str]:
+    """Texts that a name is set to, by itself, from a table of the module, or in turn."""
     for n in ast.walk(where):
-        if (isinstance(n, ast.Assign) and any(name in ast.unparse(t).strip("()").split(", ") for t in n.targets)) or (
-            isinstance(n, ast.AnnAssign) and ast.unparse(n.target) == name and n.value is not None
-        ):
-            yield from _joined(n.value)
-        elif isinstance(n, ast.For) and name in ast.unparse(n.target).strip("()").split(", "):
-            yield from constants(n.iter)
+        if isinstance(n, ast.Assign):
+            set_here = any(name in ast.unparse(t).strip("()").split(", ") for t in n.targets)
+        else:
+            set_here = isinstance(n, ast.AnnAssign) and ast.unparse(n.target) == name
+        if set_here and (value := getattr(n, "value", None)) is not None:
+            if isinstance(value, ast.Subscript) and where is not module:
+                yield from _of_name(ast.unparse(value.value), module, module)
+            else:
+                yield from _joined(value)
+        elif isinstance(n, ast.For | ast.comprehension) and name in ast.unparse(n.target).strip("()").split(", "):
+            if isinstance(n.iter, ast.Subscript):
+                yield from _of_name(ast.unparse(n.iter.value), module, module)
+            else:
+                yield from constants(n.iter)
 
 
 def _joined(node: ast.expr) -> Iterator[str]:

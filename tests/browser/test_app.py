@@ -6,48 +6,87 @@ import json
 import subprocess
 from pathlib import Path
 
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Locator, Page, expect
 from tests.browser.conftest import WEB, wait_drawn
 from tests.conftest import RigSet
 
 
-def test_from_photos_to_a_textured_model(page: Page, address: str, ring_set: RigSet) -> None:
+def tab_to(page: Page, target: Locator, most: int = 150) -> None:
+    """Walk by Tab until something has the focus."""
+    for _ in range(most):
+        if target.count() == 1 and target.evaluate("e => e === document.activeElement"):
+            return
+        page.keyboard.press("Tab")
+    raise AssertionError(f"no way by Tab to {target}")
+
+
+def test_by_keyboard_alone_from_a_new_project_to_a_saved_model(
+    page: Page, address: str, ring_set: RigSet, tmp_path: Path
+) -> None:
     page.goto(address)
-    page.get_by_placeholder("Name of the object or place").fill("From photos")
-    page.get_by_role("button", name="New project").click()
+    tab_to(page, page.get_by_placeholder("Name of the object or place"))
+    page.keyboard.type("From photos")
+    page.keyboard.press("Enter")
     page.wait_for_url("**/plan")
     page.keyboard.press("2")
     page.wait_for_url("**/photos")
-    page.locator("input[type=file]").first.set_input_files(sorted(ring_set.photos.iterdir()))
+    tab_to(page, page.get_by_placeholder("or a folder on this machine"))
+    page.keyboard.type(str(ring_set.photos))
+    tab_to(page, page.get_by_role("button", name="Bring in"))
+    page.keyboard.press("Enter")
     expect(page.get_by_text("16 included, 0 left out")).to_be_visible()
     expect(page.locator(".ph img").first).to_be_visible()
-    # run everything at grade Rough from the Texture layer
+    # photos by arrow keys: shift picks a range, ctrl A all of them
+    tab_to(page, page.get_by_role("listbox", name="Photos"))
+    page.keyboard.press("Home")
+    page.keyboard.press("Shift+ArrowRight")
+    expect(page.get_by_role("button", name="Leave these 2 out")).to_be_visible()
+    page.keyboard.press("Control+a")
+    expect(page.get_by_role("button", name="Leave these 16 out")).to_be_visible()
+    page.keyboard.press("Escape")
+    # everything at grade Rough, from the Texture layer
     page.keyboard.press("7")
-    page.get_by_role("radio", name="Rough").click()
-    page.get_by_role("button", name="Run Texture").click()
-    expect(page.get_by_role("status").get_by_role("button", name="Stop")).to_be_visible()
+    tab_to(page, page.get_by_role("radio", name="Rough"))
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("radio", name="Rough")).to_be_checked()
+    tab_to(page, page.get_by_role("button", name="Run Texture"))
+    page.keyboard.press("Enter")
+    expect(page.locator("footer").get_by_role("button", name="Stop")).to_be_visible()
     expect(page.locator(".bed", has_text="Texture")).to_contain_text("atlas", timeout=420_000)
     expect(page.locator(".bed", has_text="Cameras")).to_contain_text("of 16 placed")
+    expect(page.locator("footer")).to_contain_text(
+        "Made: Photos 1, Masks 1, Cameras 1, Points 1, Surface 1 and Texture 1."
+    )
     wait_drawn(page, "mesh", 0.03)
-    page.get_by_role("button", name="wire").click()
+    tab_to(page, page.get_by_role("button", name="wire"))
+    page.keyboard.press("Enter")
     wait_drawn(page, "mesh", 0.03)
     page.keyboard.press("4")
     page.wait_for_function("() => document.querySelectorAll('circle.tied').length > 10")
     wait_drawn(page, "cameras", 0.002)
     wait_drawn(page, "cloud", 0.002)
+    chart = page.get_by_role("slider", name="ties")
+    tab_to(page, chart)
+    page.keyboard.press("End")
+    expect(chart).to_have_attribute("aria-valuenow", "16")
     page.keyboard.press("5")
     wait_drawn(page, "cloud", 0.01)
+    page.keyboard.press("9")
+    tab_to(page, page.locator("button.save[data-format=glb]"))
+    with page.expect_download() as download:
+        page.keyboard.press("Enter")
+    assert download.value.path().read_bytes()[:4] == b"glTF"
 
 
 def test_cut_undo_keep_and_download(page: Page, address: str, built: int, tmp_path: Path) -> None:
     page.goto(f"{address}/projects/{built}/finish")
-    expect(page.get_by_text("0 edits")).to_be_visible()
+    expect(page.get_by_text("0 edits ·")).to_be_visible()
     page.get_by_role("button", name="Cut at the ground").click()
-    expect(page.get_by_text("1 edits")).to_be_visible()
+    expect(page.get_by_text("1 edit ·")).to_be_visible()
     page.get_by_role("button", name="Undo").click()
-    expect(page.get_by_text("0 edits")).to_be_visible()
+    expect(page.get_by_text("0 edits ·")).to_be_visible()
     page.get_by_role("button", name="Redo").click()
-    expect(page.get_by_text("1 edits")).to_be_visible()
+    expect(page.get_by_text("1 edit ·")).to_be_visible()
     # a rectangle over the top of the model
     page.get_by_role("button", name="Rectangle").click()
     box = page.locator("svg.draw").bounding_box()
@@ -57,9 +96,9 @@ def test_cut_undo_keep_and_download(page: Page, address: str, built: int, tmp_pa
     page.mouse.move(box["x"] + box["width"] - 60, box["y"] + box["height"] * 0.3, steps=4)
     page.mouse.up()
     page.get_by_role("button", name="Delete", exact=True).click()
-    expect(page.get_by_text("2 edits")).to_be_visible()
+    expect(page.get_by_text("2 edits ·")).to_be_visible()
     page.keyboard.press("Control+z")
-    expect(page.get_by_text("1 edits")).to_be_visible()
+    expect(page.get_by_text("1 edit ·")).to_be_visible()
     page.get_by_role("button", name="Save as a version").click()
     expect(page.locator(".bed", has_text="Finish")).to_contain_text("triangles", timeout=180_000)
     page.keyboard.press("9")

@@ -31,12 +31,12 @@ def new_photos(page: Page, address: str, name: str) -> None:
 SPOILT = {
     3: ("motion blur", lambda p: cv2.filter2D(p, -1, motion_kernel(10, 20))),
     9: ("out of focus", lambda p: cv2.filter2D(p, -1, disc_kernel(8))),
-    15: ("stops off", lambda p: np.clip(p * 0.22, 0, 255).astype(np.uint8)),
+    15: ("stops ", lambda p: np.clip(p * 0.22, 0, 255).astype(np.uint8)),
     22: ("motion blur", lambda p: cv2.filter2D(p, -1, motion_kernel(12, 100))),
     29: ("clipped white", lambda p: np.clip(p * 2.6, 0, 255).astype(np.uint8)),
     36: ("out of focus", lambda p: cv2.filter2D(p, -1, disc_kernel(10))),
     44: ("motion blur", lambda p: cv2.filter2D(p, -1, motion_kernel(9, 60))),
-    50: ("stops off", lambda p: np.clip(p * 0.2, 0, 255).astype(np.uint8)),
+    50: ("stops ", lambda p: np.clip(p * 0.2, 0, 255).astype(np.uint8)),
 }
 #: photos that are there twice: as a copy, and made smaller
 TWICE, AGAIN = (6, 40), (18,)

@@ -124,7 +124,7 @@ def test_an_idle_tab_asks_for_little_while_a_job_runs_and_stop_is_not_kept_waiti
     page.on("request", note)
     began = time.monotonic()
     send(address, f"/api/projects/{built}/layers/points/run", "POST", {})
-    stop = page.get_by_role("status").get_by_role("button", name="Stop")
+    stop = page.locator("footer").get_by_role("button", name="Stop")
     expect(stop).to_be_visible()
     page.wait_for_timeout(5000)
     assert len(asked) < time.monotonic() - began, "\n".join(asked)

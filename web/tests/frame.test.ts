@@ -22,7 +22,11 @@ describe('the beds', () => {
       photo('b.jpg', { kept: false }),
       photo('c.jpg', { problem: said('is cut short.') }),
     ]
-    const version = { layer: 'cameras', number: 1, figures: { photos: 3, placed: 2, weak: 1 } } as unknown as Version
+    const version = {
+      layer: 'cameras',
+      number: 1,
+      figures: { photos: 3, placed: 2, weak: 1 },
+    } as unknown as Version
     project.layers = [layer({ layer: 'cameras', number: 1, versions: [version] })]
     const beds = mount(Beds, { open: 'photos' })
     expect(beds.all('.n').map((n) => n.textContent)).toEqual(

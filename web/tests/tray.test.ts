@@ -133,7 +133,7 @@ describe('the tray', () => {
     expect(after.host.textContent).toContain('Nothing to remark')
     after.close()
     const found = open({ version: { findings: [said('2 photos could not be placed.')] } })
-    expect(found.all('.card').map((c) => c.textContent)).toEqual(['2 photos could not be placed.'])
+    expect(found.all('.card').map((c) => c.textContent.trim())).toEqual(['2 photos could not be placed.'])
     found.close()
   })
 })

@@ -66,6 +66,11 @@ def say(pattern: str, /, **values: Any) -> Said:
     return Said(fill(pattern, plain), pattern, plain)
 
 
+def pattern(text: str) -> str:
+    """A pattern that is told elsewhere: marked so that the catalogues are checked for it."""
+    return text
+
+
 def together(sentences: Sequence[str], between: str = " ") -> Said:
     """Some sentences as one."""
     if len(sentences) == 1:

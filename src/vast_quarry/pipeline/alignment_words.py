@@ -12,6 +12,7 @@ from vast_quarry.core.align.incremental import AlignInput
 from vast_quarry.core.align.trouble import Cause, Trouble
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.words import Said, say, together
+from vast_quarry.core.words import pattern as as_pattern
 from vast_quarry.pipeline.figures import LensFigures
 from vast_quarry.pipeline.solution import Solution
 from vast_quarry.pipeline.steps.photos import Photo, clean_name
@@ -40,13 +41,15 @@ _WORDS: dict[Cause, tuple[str, str]] = {
     ),
 }
 #: why photos are loose
-_FLIPPED = "{photos} could not be placed ({count} of {all}): flipped like in a mirror; turn back what was flipped."
-_APART = (
+_FLIPPED = as_pattern(
+    "{photos} could not be placed ({count} of {all}): flipped like in a mirror; turn back what was flipped."
+)
+_APART = as_pattern(
     "{photos} could not be placed ({count} of {all}): they match each other, but nothing of the rest; another subject, or a "
     "side with no photos between."
 )
-_NOWHERE = "{photos} could not be placed ({count} of {all}): nothing in them was found in another photo."
-_FEW = "{photos} could not be placed ({count} of {all}): too few of their places were found in the others."
+_NOWHERE = as_pattern("{photos} could not be placed ({count} of {all}): nothing in them was found in another photo.")
+_FEW = as_pattern("{photos} could not be placed ({count} of {all}): too few of their places were found in the others.")
 
 
 def told(trouble: Trouble, names: list[str]) -> PlainError:

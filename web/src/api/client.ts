@@ -1,4 +1,6 @@
 import { ElMessage } from 'element-plus'
+import { h } from 'vue'
+import { placeOf } from '@/lib/remedies'
 import createClient from 'openapi-fetch'
 import { i18n } from '@/i18n'
 import { say, type Sentence } from '@/i18n/say'
@@ -48,9 +50,25 @@ interface Answer<T> {
 /** A failure that somebody has been told of already; the foot of the page tells when the server cannot be reached. */
 export class Told extends Error {}
 
-/** Say what went wrong. */
-export function tell(text: string, untilRead = true) {
-  ElMessage({ message: text, type: 'error', duration: untilRead ? 0 : 8000, showClose: true })
+/** Say what went wrong, with a button that goes to the layer where it can be mended. */
+export function tell(text: string, untilRead = true, place: string | null = null) {
+  const { t } = i18n.global
+  const shown = ElMessage({
+    message: place
+      ? h('span', [
+          text,
+          ' ',
+          h('button', { class: 'link', onClick: go }, t('tray.go', { layer: t(`layers.${place}`) })),
+        ])
+      : text,
+    type: 'error',
+    duration: untilRead ? 0 : 8000,
+    showClose: true,
+  })
+  function go() {
+    shown.close()
+    document.dispatchEvent(new CustomEvent('vq-go', { detail: place }))
+  }
 }
 
 /**
@@ -64,7 +82,8 @@ export async function ask<T>(promise: Promise<Answer<T>>, untilRead = false): Pr
   })
   if (error !== undefined) {
     const text = sentence(error)
-    tell(text, untilRead)
+    const { said } = error as { said?: Sentence }
+    tell(text, untilRead, said ? placeOf(said) : null)
     throw new Told(text)
   }
   return data as T

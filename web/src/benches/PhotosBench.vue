@@ -84,10 +84,11 @@ const thin = (every: number) =>
     filmed.value.filter((_, k) => k % every).map((p) => p.path),
     false,
   )
-/** Photos that were brushed in the chart. */
+/** Photos that were picked together: brushed in the chart, or with shift and ctrl in the sheet. */
 const brushed = ref<string[]>([])
-async function leaveBrushed() {
-  await project.keep(brushed.value, false)
+const pickedKept = computed(() => project.photos.some((p) => brushed.value.includes(p.path) && p.kept))
+async function keepPicked() {
+  await project.keep(brushed.value, !pickedKept.value)
   brushed.value = []
 }
 /** Photos that stay in view beside the selected one, under one zoom. */
@@ -188,6 +189,9 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
       <button v-if="inSet" class="plainbtn" @click="project.keep(inSet, !wholeSetKept)">
         {{ wholeSetKept ? t('photos.leaveSet') : t('photos.keepSet') }}
       </button>
+      <button v-if="brushed.length && !video" class="plainbtn" @click="keepPicked">
+        {{ t(pickedKept ? 'photos.leaveBrushed' : 'photos.keepBrushed', { n: brushed.length }) }}
+      </button>
       <el-input
         v-if="inSet || brushed.length"
         v-model="setName"
@@ -252,7 +256,7 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
       <p>{{ t('photos.empty') }} {{ t('photos.drop') }}.</p>
     </div>
     <div v-else class="split">
-      <ContactSheet :order="order" :only="inSet" />
+      <ContactSheet v-model:picked="brushed" :order="order" :only="inSet" />
       <div class="flat">
         <div class="panes" :class="`n${panes.length}`">
           <PhotoPane
@@ -266,7 +270,7 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
         </div>
         <div v-if="photo" class="facts num">
           <p v-if="photo.problem" class="bad">{{ photo.path }} {{ say(photo.problem) }}</p>
-          <p v-if="photo.judged?.says" class="says">
+          <p v-if="photo.judged?.says.text" class="says">
             {{ t(`judge.${photo.judged.proposal}`) }}: {{ say(photo.judged.says) }}
           </p>
           <p v-if="!photo.problem">
@@ -305,9 +309,6 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
         @pick="project.selected = $event"
         @brush="brushed = $event"
       />
-      <button v-if="brushed.length" class="plainbtn brushed" @click="leaveBrushed">
-        {{ t('photos.leaveBrushed', { n: brushed.length }) }}
-      </button>
       <span class="which">
         <el-select v-model="figure" size="small" style="width: 160px" :aria-label="t('judge.figure')">
           <el-option v-for="f in FIGURES" :key="f" :value="f" :label="t(`judge.${f}`)" />
@@ -343,11 +344,6 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
 }
 .under {
   position: relative;
-}
-.brushed {
-  position: absolute;
-  left: 190px;
-  top: 2px;
 }
 .which {
   position: absolute;

@@ -184,4 +184,18 @@ kbd {
   pointer-events: none;
   transition: width 0.3s;
 }
+/* in a small window the layers stand side by side */
+@media (max-width: 720px) {
+  .beds {
+    flex-direction: row;
+    overflow-x: auto;
+  }
+  .bed {
+    flex: 0 0 124px;
+    padding: 6px 8px;
+  }
+  .bed svg {
+    display: none;
+  }
+}
 </style>

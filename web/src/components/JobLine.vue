@@ -17,14 +17,14 @@ const share = computed(() => (now.value && now.value.total > 0 ? now.value.done 
 
 <template>
   <footer class="line">
-    <span class="told" role="status">
+    <span class="now" role="status">
       <b v-if="!jobs.connected" class="bad">{{ t('job.gone') }}</b>
       <b v-else-if="now?.pause" class="bad">{{ say(now.message) || t('job.waits') }}</b>
       <b v-else-if="now">{{ say(now.stage) || t(`job.${now.state}`) }}</b>
       <template v-else-if="last"
-        ><span :class="last.state === 'failed' ? 'bad' : 'quiet'"
-          >{{ t(`job.${last.state}`) }}{{ last.message.text ? `: ${say(last.message)}` : '' }}</span
-        ></template
+        ><span :class="last.state === 'failed' ? 'bad' : 'quiet'">{{
+          say(last.message) || t(`job.${last.state}`)
+        }}</span></template
       >
       <span v-else class="quiet">{{ t('job.idle') }}</span>
     </span>
@@ -87,7 +87,7 @@ const share = computed(() => (now.value && now.value.total > 0 ? now.value.done 
   color: var(--ochre);
   font-weight: 700;
 }
-.told {
+.now {
   min-width: 0;
   overflow: hidden;
   text-overflow: ellipsis;

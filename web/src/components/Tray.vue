@@ -5,10 +5,11 @@ import SettingRow from '@/components/SettingRow.vue'
 import { seconds } from '@/lib/format'
 import { useJobs } from '@/stores/jobs'
 import { useProject } from '@/stores/project'
-import { say } from '@/i18n/say'
+import { say, type Sentence } from '@/i18n/say'
+import { placeOf } from '@/lib/remedies'
 
 const props = defineProps<{ layer: string; compared: number | null }>()
-const emit = defineEmits<{ compare: [number: number | null] }>()
+const emit = defineEmits<{ compare: [number: number | null]; go: [layer: string] }>()
 const { t } = useI18n()
 const project = useProject()
 const jobs = useJobs()
@@ -24,10 +25,15 @@ const findings = computed(() => {
   const failed = jobs.jobs.find((j) => j.project_id === project.id)
   const last = failed?.state === 'failed' && failed.message.text ? [failed.message] : []
   return [
-    ...last.map((s) => ({ text: say(s), bad: true })),
-    ...(version.value?.findings ?? []).map((s) => ({ text: say(s), bad: false })),
+    ...last.map((s) => ({ said: s, bad: true })),
+    ...(version.value?.findings ?? []).map((s) => ({ said: s, bad: false })),
   ]
 })
+/** The other layer where a finding's advice is followed. */
+const goes = (said: Sentence) => {
+  const place = placeOf(said)
+  return place === props.layer ? null : place
+}
 /** The versions that a run takes, as layers are called. */
 const used = computed(() =>
   (layer.value?.takes ?? []).map((v) => v.replace(/^\w+/, (name) => t(`layers.${name}`))).join(', '),
@@ -102,7 +108,12 @@ const computes = computed(() => props.layer !== 'finish')
       </template>
       <h2>{{ t('tray.findings') }}</h2>
       <p v-if="!findings.length" class="quiet pad">{{ t(version ? 'tray.none' : 'tray.notYet') }}</p>
-      <div v-for="(f, k) in findings" :key="k" class="card" :class="{ bad: f.bad }">{{ f.text }}</div>
+      <div v-for="(f, k) in findings" :key="k" class="card" :class="{ bad: f.bad }">
+        {{ say(f.said) }}
+        <button v-if="goes(f.said)" class="link" @click="emit('go', goes(f.said)!)">
+          {{ t('tray.go', { layer: t(`layers.${goes(f.said)}`) }) }}
+        </button>
+      </div>
     </section>
   </div>
 </template>

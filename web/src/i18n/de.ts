@@ -129,6 +129,7 @@ export const de: Catalogue = {
     compare: 'Vergleichen',
     missing: 'beginnt mit den Fotos',
     computing: 'in Arbeit …',
+    go: '{layer} öffnen',
     noPhotos: 'Erst Fotos einlesen',
   },
   job: {
@@ -513,6 +514,9 @@ export const de: Catalogue = {
     renameSet: 'diesen Satz nennen',
     setName: 'Name des Satzes',
     leaveBrushed: '{n, plural, one {Dieses auslassen} other {Diese # auslassen}}',
+    keepBrushed: '{n, plural, one {Dieses aufnehmen} other {Diese # aufnehmen}}',
+    noSet: 'noch nicht beurteilt',
+    size: 'Größe',
     leaveSet: 'Diesen Satz auslassen',
     keepSet: 'Diesen Satz aufnehmen',
     thin: 'Jedes zweite Einzelbild',

@@ -123,6 +123,7 @@ export const en = {
     compare: 'Compare',
     missing: 'begins with the photos',
     computing: 'working…',
+    go: 'Open {layer}',
     noPhotos: 'Bring in photos first',
   },
   job: {
@@ -507,6 +508,9 @@ export const en = {
     renameSet: 'call this set',
     setName: 'Name of the set',
     leaveBrushed: '{n, plural, one {Leave this one out} other {Leave these # out}}',
+    keepBrushed: '{n, plural, one {Include this one} other {Include these #}}',
+    noSet: 'not judged yet',
+    size: 'Size',
     leaveSet: 'Leave this set out',
     keepSet: 'Include this set',
     thin: 'Every second frame',

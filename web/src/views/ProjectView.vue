@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { useEventListener } from '@vueuse/core'
 import { type Component, computed, defineAsyncComponent, ref, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { useRouter } from 'vue-router'
@@ -78,6 +79,9 @@ watch(
   (there) => there && void again(),
 )
 
+// a message about a failure leads to the layer where it can be mended
+useEventListener(document, 'vq-go', (e) => pick((e as CustomEvent<string>).detail))
+
 useKeys(
   'keys.layers',
   LAYERS.map((layer, k) => ({ keys: String(k + 1), says: `layers.${layer}`, act: () => pick(layer) })),
@@ -111,7 +115,13 @@ useKeys(
     </main>
     <aside class="right" :aria-label="t('app.tray')">
       <div id="tray-top"></div>
-      <Tray v-if="project.project" :layer="open" :compared="compared" @compare="compared = $event" />
+      <Tray
+        v-if="project.project"
+        :layer="open"
+        :compared="compared"
+        @compare="compared = $event"
+        @go="pick"
+      />
     </aside>
     <JobLine class="job" />
   </div>
@@ -177,6 +187,24 @@ main {
 @media (max-width: 900px) {
   .frame {
     grid-template-columns: 150px minmax(0, 1fr) 220px;
+  }
+}
+/* a small window, or a large zoom: layers in a row above, settings below the bench, all of it scrolled */
+@media (max-width: 720px) {
+  .frame {
+    display: block;
+    overflow: auto;
+    padding-bottom: 32px;
+  }
+  main {
+    height: max(360px, 80vh);
+  }
+  .job {
+    position: fixed;
+    left: 0;
+    right: 0;
+    bottom: 0;
+    z-index: 10;
   }
 }
 </style>

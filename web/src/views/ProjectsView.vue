@@ -89,8 +89,9 @@ const open = (p: Project) => router.push(`/projects/${p.id}/${benchOf(p)}`)
 header {
   grid-row: 1;
   display: flex;
+  flex-wrap: wrap;
   align-items: baseline;
-  gap: 14px;
+  gap: 8px 14px;
   padding: 18px 26px;
   border-bottom: 1px solid var(--joint);
   background: var(--paper);
@@ -120,7 +121,8 @@ main {
   padding: 24px 26px;
   display: grid;
   gap: 14px;
-  grid-template-columns: repeat(auto-fill, minmax(420px, 1fr));
+  grid-template-columns: repeat(auto-fill, minmax(min(420px, 100%), 1fr));
+  grid-auto-rows: max-content;
   align-content: start;
 }
 </style>

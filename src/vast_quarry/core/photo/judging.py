@@ -209,26 +209,34 @@ def _blur(
     def width(k: int, which: str) -> float:
         return float(getattr(looks[k].quality, which)) / max(looks[k].width, looks[k].height)
 
+    def beside(k: int, which: str) -> NDArray[np.float64]:
+        return np.array([w for j in near[k] if np.isfinite(w := width(j, which))])
+
     usual = {w: float(np.nanmedian([width(int(k), w) for k in everyone])) for w in ("sharpness_px", "widest_px")}
+
+    def limit(k: int, which: str) -> float:
+        most, of_side = BLURRED * usual[which], beside(k, which)
+        if len(of_side) >= NEIGHBOURS - 2:
+            most = min(most, max(BESIDE * float(np.median(of_side)), ABOVE_MOST * float(np.quantile(of_side, 0.75))))
+        side = max(looks[k].width, looks[k].height)
+        return max(most * side, BLURRED_PX * max(side / 4000, 1.0))  # large photos are never sharp to the pixel
+
     for k in (int(r) for r in rows):
         q = looks[k].quality
-        side = max(looks[k].width, looks[k].height)
-        floor = max(side / 4000, 1.0)  # large photos are never sharp to the pixel
+        floor = max(looks[k].width, looks[k].height, 4000) / 4000
         moved = q.lopsided > LOPSIDED
         which = "widest_px" if moved else "sharpness_px"
-        of_set, of_side = usual[which], np.array([w for j in near[k] if np.isfinite(w := width(j, which))])
-        limit = BLURRED * of_set
-        if len(of_side) >= NEIGHBOURS - 2:
-            limit = min(limit, max(BESIDE * float(np.median(of_side)), ABOVE_MOST * float(np.quantile(of_side, 0.75))))
-        out[k].limits[which] = round(max(limit * side, BLURRED_PX * floor), 3)
+        if np.isfinite(most := limit(k, "sharpness_px")):
+            out[k].limits["sharpness_px"] = round(most, 3)
+        of_set = usual[which]
         px, mine = getattr(q, which), width(k, which)
-        if not px > out[k].limits[which]:
+        if not px > limit(k, which):
             continue
         ratio = mine / max(of_set, 1e-12)
         useless = ratio > USELESS and px > USELESS_PX * floor
-        reason, beside = "motion blur" if moved else "out of focus", ratio <= BLURRED
-        if beside:
-            ratio = mine / float(np.median(of_side))
+        reason = "motion blur" if moved else "out of focus"
+        if ratio <= BLURRED:
+            ratio = mine / float(np.median(beside(k, which)))
             pattern = (
                 "has about {px} px of motion blur ({ratio} times that of its neighbours)"
                 if moved
