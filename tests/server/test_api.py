@@ -23,6 +23,7 @@ from sqlmodel import Session
 from tests.conftest import SMALL, RigSet, moved
 
 from vast_quarry.core.finish.edits import inside_outline
+from vast_quarry.pipeline.sentence import sentence
 from vast_quarry.server.app import make_app
 from vast_quarry.server.models import Job
 from vast_quarry.server.services import drafts
@@ -62,6 +63,31 @@ def test_contract_is_typed_and_current(client: TestClient) -> None:
             assert answers, f"{method} {path} says nothing of its answer"
     script = Path(__file__).parents[2] / "scripts" / "openapi.py"
     assert subprocess.run([sys.executable, str(script), "--check"], capture_output=True).returncode == 0
+
+
+def test_a_job_says_what_it_made_and_where(client: TestClient, built: int) -> None:
+    job = next(j for j in client.get("/api/jobs").json() if j["kind"] == "run" and j["project_id"] == built)
+    assert job["message"]["text"] == "Made: Photos 1, Masks 1, Cameras 1, Points 1, Surface 1 and Texture 1."
+    assert (job["project"], job["until"]) == ("Carved milestone", "texture")
+    assert sentence(job["message"]).in_language("de").startswith("Gemacht: Fotos 1, Masken 1, Kameras 1")
+
+
+def test_figures_of_versions_are_those_of_their_layers(client: TestClient, data: Path, built: int) -> None:
+    listed = {x["layer"]: x["versions"] for x in client.get(f"/api/projects/{built}/layers").json()}
+    assert listed["points"][0]["layer"] == "points"
+    assert set(listed["surface"][0]["figures"]) >= {"triangles", "open_edges", "size"}
+    document = client.get("/api/openapi.json").json()["components"]["schemas"]
+    assert document["LayerOut"]["properties"]["versions"]["items"]["discriminator"]["propertyName"] == "layer"
+    assert "triangles" in document["SurfaceFigures"]["properties"]
+    # a version of another program whose figures are something else is still listed, without them
+    file = data / f"projects/{built}/versions/masks/1/version.json"
+    before = file.read_text()
+    try:
+        file.write_text(before.replace('"masked":', '"masked": "many", "was":'))
+        masks = next(x for x in client.get(f"/api/projects/{built}/layers").json() if x["layer"] == "masks")
+        assert masks["versions"][0]["figures"] == {}
+    finally:
+        file.write_text(before)
 
 
 def test_projects_come_change_and_go(client: TestClient, data: Path) -> None:

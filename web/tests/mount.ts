@@ -64,6 +64,8 @@ export const job = (more: Partial<Job> = {}): Job =>
     done: 0,
     total: 0,
     log: [],
+    project: '',
+    message: said(''),
     ...more,
   }) as Job
 

@@ -41,6 +41,11 @@ async function remove() {
     emit('changed')
   }
 }
+async function duplicate() {
+  const name = t('projects.copyOf', { name: props.project.name }).slice(0, 120)
+  await ask(api.POST('/api/projects/{project_id}/duplicate', { ...where(), body: { name } }), true)
+  emit('changed')
+}
 async function free() {
   await ask(api.DELETE('/api/projects/{project_id}/cache', where()), true)
   emit('changed')
@@ -91,7 +96,13 @@ async function free() {
         @click.prevent="emit('open')"
         >{{ props.project.name }}</a
       >
-      <span>{{ t(stateOf(props.project), { n: props.project.photos, shots: props.project.planned }) }}</span>
+      <span>{{
+        t(stateOf(props.project), {
+          n: props.project.photos,
+          shots: props.project.planned,
+          videos: props.project.videos,
+        })
+      }}</span>
       <span v-if="props.project.running" class="works">{{ t('projects.running') }}</span>
       <span class="quiet num">{{ made() }} · {{ bytes(props.project.bytes) }}</span>
       <span class="acts">
@@ -101,6 +112,14 @@ async function free() {
           @click="rename"
         >
           {{ t('projects.rename') }}
+        </button>
+        <button
+          class="link"
+          :title="t('projects.duplicateHint')"
+          :aria-label="`${t('projects.duplicate')} ${props.project.name}`"
+          @click="duplicate"
+        >
+          {{ t('projects.duplicate') }}
         </button>
         <button
           v-if="props.project.cache_bytes > 1e6"

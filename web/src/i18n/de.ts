@@ -31,8 +31,13 @@ export const de: Catalogue = {
     noneFound: 'Kein Projekt heißt {words}.',
     rename: 'Umbenennen',
     renameOf: '{name} umbenennen',
+    duplicate: 'Verdoppeln',
+    duplicateHint:
+      'Ein zweites Projekt mit denselben Fotos und Versionen, um etwas anderes zu versuchen; es braucht kaum Platz',
+    copyOf: '{name}, Kopie',
     state: {
       none: 'noch keine Fotos',
+      filmed: '{videos, plural, one {# Video} other {# Videos}}, noch keine Einzelbilder entnommen',
       planned: '{shots, plural, one {# Aufnahme} other {# Aufnahmen}} geplant, noch keine Fotos',
       photos: `${FOTOS}, noch nicht ausgerichtet`,
       cameras: `${FOTOS}, ausgerichtet; noch keine Punkte`,

@@ -25,8 +25,13 @@ export const en = {
     noneFound: 'No project is called {words}.',
     rename: 'Rename',
     renameOf: 'Rename {name}',
+    duplicate: 'Duplicate',
+    duplicateHint:
+      'A second project with the same photos and versions, to try something else; it takes hardly any room',
+    copyOf: '{name}, copy',
     state: {
       none: 'no photos yet',
+      filmed: '{videos, plural, one {# video} other {# videos}}, no frames taken yet',
       planned: '{shots, plural, one {# shot} other {# shots}} planned, no photos yet',
       photos: '{n, plural, one {# photo} other {# photos}}, not aligned yet',
       cameras: '{n, plural, one {# photo} other {# photos}}, aligned; no points yet',

@@ -9,8 +9,8 @@ from sqlmodel import Session, col, select
 from vast_quarry.pipeline.grades import Grade
 from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.models import Job, Project
-from vast_quarry.server.services import jobs
-from vast_quarry.server.services.folders import Folders, folders_of, get_project, remove
+from vast_quarry.server.services import jobs, videos
+from vast_quarry.server.services.folders import Folders, duplicate, folders_of, get_project, remove
 from vast_quarry.server.services.sizes import sizes_of, trim_cache
 
 router = APIRouter(prefix="/api/projects", tags=["projects"])
@@ -31,6 +31,7 @@ class ProjectOut(BaseModel):
     made: str
     grade: Grade
     photos: int
+    videos: int
     bytes: int
     #: of these, what can be made again at any time: thumbnails, tiles, meshes as the page loads them, parcels
     cache_bytes: int
@@ -53,7 +54,8 @@ def _out(project: Project, f: Folders, session: Session) -> ProjectOut:
         select(Job.id).where(Job.project_id == project.id, col(Job.state).in_(["queued", "running"]))
     ).first()
     return ProjectOut(
-        id=project.id, name=project.name, made=project.made, grade=Grade(project.grade), photos=sizes.photos, bytes=sizes.total,
+        id=project.id, name=project.name, made=project.made, grade=Grade(project.grade), photos=sizes.photos,
+        videos=videos.count(f), bytes=sizes.total,
         cache_bytes=sizes.cache, best_layer=best, running=running is not None, planned=int(project.plan.get("total", 0)), picture=sizes.first,
         poster=best if best in ("surface", "texture", "finish") else None,
     )  # fmt: skip
@@ -94,6 +96,26 @@ def change_project(project_id: int, body: ProjectIn, session: Db, f: Files) -> P
     session.commit()
     session.refresh(project)
     return _out(project, f, session)
+
+
+@router.post("/{project_id}/duplicate", status_code=201)
+def duplicate_project(request: Request, project_id: int, body: ProjectIn, session: Db, f: Files) -> ProjectOut:
+    """A second project with the same photos, plan, settings and versions, to try something else with."""
+    first = get_project(session, project_id)
+    kept = first.model_dump(exclude={"id", "revision", "made", "name"})
+    second = Project(name=body.name or first.name, **kept)
+    session.add(second)
+    session.commit()
+    session.refresh(second)
+    into = folders_of(request.app.state.data, second.id or 0)
+    try:
+        duplicate(f, into)
+    except OSError:
+        session.delete(second)
+        session.commit()
+        remove(into)
+        raise
+    return _out(second, into, session)
 
 
 @router.delete("/{project_id}", status_code=204)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import shutil
 from dataclasses import dataclass
 from pathlib import Path
@@ -9,6 +10,7 @@ from pathlib import Path
 from sqlmodel import Session
 
 from vast_quarry.core.errors import PlainError
+from vast_quarry.core.formats.atomic import link_or_copy
 from vast_quarry.core.words import say
 from vast_quarry.pipeline.store import Store
 from vast_quarry.server.models import Project
@@ -49,6 +51,33 @@ class Folders:
 def folders_of(data: Path, project_id: int) -> Folders:
     """Folders of a project."""
     return Folders(data / "projects" / str(project_id))
+
+
+#: of a project, what is never changed once it is there, and what is not taken along
+_UNCHANGED, _LEFT = ("photos", "masks", "videos", "versions"), ("cache", "uploads")
+
+
+def duplicate(folders: Folders, into: Folders) -> None:
+    """A second project with the same files: what never changes is linked, where the disk can, and takes no room."""
+    for here, names, files in os.walk(folders.root):
+        below = Path(here).relative_to(folders.root)
+        names[:] = [n for n in names if not n.endswith(".partial") and not (below == Path() and n in _LEFT)]
+        (into.root / below).mkdir(parents=True, exist_ok=True)
+        for name in files:
+            source, target = Path(here) / name, into.root / below / name
+            if name.endswith((".lock", ".partial")):
+                continue
+            if source.is_symlink():
+                target.symlink_to(os.readlink(source))
+            elif (
+                below.parts[:1]
+                and below.parts[0] in _UNCHANGED
+                and len(below.parts) + (below.parts[0] != "versions") > 1
+            ):
+                link_or_copy(source, target)
+            else:
+                shutil.copy2(source, target)
+    into.make()
 
 
 def remove(folders: Folders) -> None:

@@ -102,6 +102,12 @@ def take_video(folders: Folders, name: str, file: Any) -> str:
     return arrive(file, folder_of(folders) / clean, look=probe).name
 
 
+def count(folders: Folders) -> int:
+    """How many videos a project has."""
+    folder = folder_of(folders)
+    return sum(is_video(p) for p in folder.iterdir()) if folder.is_dir() else 0
+
+
 def video_file(folders: Folders, name: str) -> Path:
     """A video of the project.
 
