@@ -8,9 +8,11 @@ import cv2
 import numpy as np
 import pytest
 
+from vast_quarry.core.photo.blur import LOPSIDED
 from vast_quarry.core.photo.common import names_of_sets, said_once
 from vast_quarry.core.photo.exif import Exif
-from vast_quarry.core.photo.judging import LOPSIDED, Look, automatic, gaps, judge_set, picture_hash, small_picture
+from vast_quarry.core.photo.judging import automatic, gaps, judge_set
+from vast_quarry.core.photo.looks import Look, picture_hash, small_picture
 from vast_quarry.core.photo.quality import EDGE, Quality, dark_map, edge_widths, judge, noise_level
 from vast_quarry.core.photo.tone import tone_offsets
 from vast_quarry.core.rig.defects import disc_kernel, motion_kernel, parse_planted

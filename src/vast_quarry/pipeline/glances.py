@@ -20,7 +20,7 @@ from vast_quarry.core.match.features import find_features
 from vast_quarry.core.match.matching import coarse_subset
 from vast_quarry.core.photo.exif import Exif, focus_mode
 from vast_quarry.core.photo.falloff import far_from_middle
-from vast_quarry.core.photo.judging import Look, picture_hash, small_picture
+from vast_quarry.core.photo.looks import Look, picture_hash, small_picture
 from vast_quarry.core.photo.quality import SIDE, Quality, judge
 from vast_quarry.core.photo.reading import load_rgb, read_facts, resized
 from vast_quarry.core.photo.srgb import linear

@@ -12,7 +12,8 @@ from pydantic import BaseModel
 
 from vast_quarry.core.photo.common import names_of_sets, said_once
 from vast_quarry.core.photo.falloff import estimate_falloff, stops_at
-from vast_quarry.core.photo.judging import Look, Verdict, automatic, gaps, judge_set
+from vast_quarry.core.photo.judging import automatic, gaps, judge_set
+from vast_quarry.core.photo.looks import Look, Verdict
 from vast_quarry.core.photo.tone import exposure_stops, fill_by_exposure, tone_offsets
 from vast_quarry.core.words import Said, say, together
 from vast_quarry.pipeline.glances import Glance, keep_glance, keep_glance_apart, load_glance

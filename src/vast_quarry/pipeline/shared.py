@@ -12,7 +12,7 @@ import poselib
 from numpy.typing import NDArray
 
 from vast_quarry.core.match.matching import match_mutual, unit_descriptors
-from vast_quarry.core.photo.judging import SHARED
+from vast_quarry.core.photo.looks import SHARED
 from vast_quarry.pipeline.glances import Glance, load_glance
 
 #: a match's distance over that of the second best, at most

@@ -74,7 +74,12 @@ function dragLine(e: PointerEvent) {
 <template>
   <div class="world">
     <img v-if="props.poster && !shown" ref="still" class="poster" :src="props.poster" alt="" />
-    <canvas ref="canvas" tabindex="0" :aria-label="t('world.hint')"></canvas>
+    <canvas
+      ref="canvas"
+      :class="{ waiting: props.poster && !shown }"
+      tabindex="0"
+      :aria-label="t('world.hint')"
+    ></canvas>
     <slot></slot>
     <div
       v-if="props.comparing"
@@ -113,6 +118,10 @@ canvas {
   width: 100%;
   height: 100%;
   display: block;
+}
+/* ground and box would lie over the still picture */
+.waiting {
+  opacity: 0;
 }
 .poster {
   position: absolute;

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Sequence
 
-from vast_quarry.core.photo.judging import Look, Verdict
+from vast_quarry.core.photo.looks import Look, Verdict
 from vast_quarry.core.words import Said, say
 
 #: what may be so with all photos, by its reason

@@ -11,34 +11,24 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
 
-import cv2
 import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 
-from vast_quarry.core.photo.exif import Exif
-from vast_quarry.core.photo.quality import Quality
+from vast_quarry.core.photo.blur import judge_blur, neighbours
+from vast_quarry.core.photo.looks import SHARED, Look, Verdict
 from vast_quarry.core.plan.optics import shutter_text
 from vast_quarry.core.words import Said, rounded, say, together
 
-#: edges this much wider than the set's median are doubtful, are to be left out; and at least so wide (pixels)
-BLURRED, USELESS = 1.7, 2.6
-BLURRED_PX, USELESS_PX = 1.6, 3.2
-#: edges this much wider than those of the photos that show the same side, of which most are sharper, are doubtful too: a
-#: lap's far side may be softer as a whole
-BESIDE, ABOVE_MOST, NEIGHBOURS = 1.4, 1.15, 6
-#: edges this much wider one way than the other tell motion
-LOPSIDED = 1.6
 #: stops off the set's median
 STOPS = 0.8
 #: stops of red over blue off the set's median
 WARM = 0.35
-#: features shared with the best partner: fewer is with nobody, when the set's median is at least so many
-SHARED, USUAL = 14, 45
+#: fewer features than :data:`SHARED` with the best partner is with nobody, when the set's median is at least so many
+USUAL = 45
 #: bits of the hash that may differ, and least correlation, of the same view taken twice
 HASH_BITS, SAME = 6, 0.985
 #: difference of focal length that is another zoom
@@ -47,61 +37,6 @@ ZOOM = 0.08
 FOCUSED = 1.1
 #: shutter times (s) and ISO that are told
 LONGEST, HIGH_ISO = 1 / 120, 800
-
-
-@dataclass(frozen=True)
-class Look:
-    """What is known of one photo before the set is judged."""
-
-    path: str
-    quality: Quality
-    exif: Exif
-    width: int
-    height: int
-    focal: float
-    focal_source: str
-    sha: str
-    hash: int
-    small: NDArray[np.float32]
-    #: ``"automatic"`` or ``"by hand"``; None where the photo does not say
-    focus: str | None = None
-
-
-@dataclass
-class Verdict:
-    """What is proposed for a photo."""
-
-    proposal: str = "keep"
-    reasons: list[str] = field(default_factory=list)
-    notes: list[Said] = field(default_factory=list)
-    duplicate_of: str | None = None
-    ev_offset: float = 0.0
-    wb_offset: float = 0.0
-    set: int = 0
-    shared: int = 0
-    #: of figures, what is remarked on beyond
-    limits: dict[str, float] = field(default_factory=dict)
-
-    def mark(self, proposal: str, reason: str, note: Said) -> None:
-        """Add a reason; the worst proposal stands."""
-        order = ("keep", "doubtful", "leave out")
-        self.proposal = max(self.proposal, proposal, key=order.index)
-        self.reasons.append(reason)
-        self.notes.append(note)
-
-
-def small_picture(gray: NDArray[np.uint8]) -> NDArray[np.float32]:
-    """A photo of 48 x 48 without its brightness and contrast, to compare with others."""
-    s = cv2.resize(gray, (48, 48), interpolation=cv2.INTER_AREA).astype(np.float32)
-    return (s - s.mean()) / max(float(s.std()), 1e-3)
-
-
-def picture_hash(gray: NDArray[np.uint8]) -> int:
-    """64 bits that hardly change with size, compression or brightness: signs of the lowest cosine waves."""
-    s = cv2.resize(gray, (32, 32), interpolation=cv2.INTER_AREA).astype(np.float32)
-    low = cv2.dct(s)[:8, :8].ravel()
-    bits = low > np.median(low[1:])
-    return int(sum(1 << k for k, b in enumerate(bits) if b))
 
 
 def _offsets(values: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -168,7 +103,7 @@ def judge_set(
     for s in np.unique(sets):
         rows = np.flatnonzero(sets == s)
         everyone = rows if len(rows) >= 3 else np.arange(n)
-        _blur(looks, out, rows, everyone, near)
+        judge_blur(looks, out, rows, everyone, near)
         _exposure(looks, out, rows, everyone, tones)
         _zoom(looks, out, rows)
     for k, look in enumerate(looks):
@@ -189,67 +124,6 @@ def _unrelated(out: list[Verdict], best: NDArray[np.int64], sets: NDArray[np.int
     for k, v in enumerate(out):
         if best[k] < SHARED and counts[sets[k]] == 1:
             v.mark("leave out", "unrelated", Said("shares nothing with any other photo"))
-
-
-def neighbours(count: int, shared: Mapping[tuple[int, int], int]) -> list[list[int]]:
-    """Of each photo, the few that share most features with it: they show the same side of the subject."""
-    partners: list[list[tuple[int, int]]] = [[] for _ in range(count)]
-    for (i, j), m in shared.items():
-        if m >= SHARED:
-            partners[i].append((-m, j))
-            partners[j].append((-m, i))
-    return [[j for _, j in sorted(p)[:NEIGHBOURS]] for p in partners]
-
-
-def _blur(
-    looks: Sequence[Look], out: list[Verdict], rows: NDArray[np.int64], everyone: NDArray[np.int64],
-    near: Sequence[Sequence[int]],
-) -> None:  # fmt: skip
-    # widths grow with the photo's size: compared as if all were of one size
-    def width(k: int, which: str) -> float:
-        return float(getattr(looks[k].quality, which)) / max(looks[k].width, looks[k].height)
-
-    def beside(k: int, which: str) -> NDArray[np.float64]:
-        return np.array([w for j in near[k] if np.isfinite(w := width(j, which))])
-
-    usual = {w: float(np.nanmedian([width(int(k), w) for k in everyone])) for w in ("sharpness_px", "widest_px")}
-
-    def limit(k: int, which: str) -> float:
-        most, of_side = BLURRED * usual[which], beside(k, which)
-        if len(of_side) >= NEIGHBOURS - 2:
-            most = min(most, max(BESIDE * float(np.median(of_side)), ABOVE_MOST * float(np.quantile(of_side, 0.75))))
-        side = max(looks[k].width, looks[k].height)
-        return max(most * side, BLURRED_PX * max(side / 4000, 1.0))  # large photos are never sharp to the pixel
-
-    for k in (int(r) for r in rows):
-        q = looks[k].quality
-        floor = max(looks[k].width, looks[k].height, 4000) / 4000
-        moved = q.lopsided > LOPSIDED
-        which = "widest_px" if moved else "sharpness_px"
-        if np.isfinite(most := limit(k, "sharpness_px")):
-            out[k].limits["sharpness_px"] = round(most, 3)
-        of_set = usual[which]
-        px, mine = getattr(q, which), width(k, which)
-        if not px > limit(k, which):
-            continue
-        ratio = mine / max(of_set, 1e-12)
-        useless = ratio > USELESS and px > USELESS_PX * floor
-        reason = "motion blur" if moved else "out of focus"
-        if ratio <= BLURRED:
-            ratio = mine / float(np.median(beside(k, which)))
-            pattern = (
-                "has about {px} px of motion blur ({ratio} times that of its neighbours)"
-                if moved
-                else "is out of focus: its edges are {px} pixels wide ({ratio} times those of its neighbours)"
-            )
-        else:
-            pattern = (
-                "has about {px} px of motion blur ({ratio} times the usual)"
-                if moved
-                else "is out of focus: its edges are {px} pixels wide ({ratio} times the usual)"
-            )
-        says = say(pattern, px=round(px, 1), ratio=round(ratio, 1))
-        out[k].mark("leave out" if useless else "doubtful", reason, says)
 
 
 def _exposure(
