@@ -5,10 +5,12 @@ from __future__ import annotations
 import json
 from pathlib import Path
 
+import numpy as np
 import pytest
 from fastapi.testclient import TestClient
 from tests.conftest import moved
 
+from vast_quarry.core.formats.atomic import write_arrays
 from vast_quarry.server.app import make_app
 from vast_quarry.server.services import folders as service
 
@@ -74,3 +76,27 @@ def test_a_project_with_a_video_only_says_so(client: TestClient, data: Path) -> 
     (folder / "walk.mp4").write_bytes(b"film")
     (folder / "notes.txt").write_bytes(b"no film")
     assert client.get(f"/api/projects/{made['id']}").json()["videos"] == 1
+
+
+def test_photos_that_found_each_other_are_told_while_they_are_matched(client: TestClient, data: Path) -> None:
+    project = client.post("/api/projects", json={"name": "Growing"}).json()["id"]
+    where = f"/api/projects/{project}/layers/cameras/live"
+    assert client.get(where).json() == {"cameras": [], "points": [], "read": [], "matched": []}
+    folder = data / "projects" / str(project) / "versions" / "cameras" / "abc.partial"
+    for part in ("features", "matches"):
+        (folder / part).mkdir(parents=True)
+    for k in (0, 1, 5):
+        write_arrays(folder / "features" / f"{k:05d}.npz", xy=np.zeros((3, 2), np.float32))
+    pairs = {"1": np.zeros((40, 2), np.int32), "5": np.zeros((12, 2), np.int32)}
+    write_arrays(folder / "matches" / "00000-00001-2.npz", **pairs)
+    live = client.get(where).json()
+    assert live["read"] == [0, 1, 5]
+    assert live["matched"] == [[0, 1, 40], [0, 5, 12]]
+    # once cameras are placed, these are shown instead
+    write_arrays(
+        folder / "live.npz", placed=np.array([True, False]), rotations=np.stack([np.eye(3)] * 2), centers=np.zeros((2, 3)),
+        focal=np.ones(2), sizes=np.array([(4, 3)] * 2), points=np.ones((5, 3)), paths=np.array(["a.jpg", "b.jpg"]),
+    )  # fmt: skip
+    live = client.get(where).json()
+    assert [c["photo"] for c in live["cameras"]] == ["a.jpg"]
+    assert live["matched"] == []

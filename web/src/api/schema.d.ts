@@ -2366,13 +2366,21 @@ export interface components {
         };
         /**
          * LiveOut
-         * @description A model that is still growing, in its own frame.
+         * @description A model that is still growing, in its own frame; and before that, which photos were read and found each other.
          */
         LiveOut: {
             /** Cameras */
             cameras: components["schemas"]["CameraOut"][];
+            /** Matched */
+            matched: [
+                number,
+                number,
+                number
+            ][];
             /** Points */
             points: number[][];
+            /** Read */
+            read: number[];
         };
         /**
          * MainBodyEdit

@@ -7,6 +7,7 @@ import PhotoPane from '@/components/PhotoPane.vue'
 import SplitPane from '@/components/SplitPane.vue'
 import StripChart from '@/components/StripChart.vue'
 import WorldPane from '@/components/WorldPane.vue'
+import FoundEachOther from '@/components/FoundEachOther.vue'
 import LevelStrip from '@/components/LevelStrip.vue'
 import { cloudUrl, useCompared, useWorldOf } from '@/composables/useWorldOf'
 import { useProject } from '@/stores/project'
@@ -98,11 +99,16 @@ async function applyBox(box: Box | null) {
 const growing = computed(() =>
   jobs.active.some((j) => j.project_id === project.id && j.state === 'running' && j.layer === 'cameras'),
 )
+/** Before anything is placed: which photos were read, and which found each other. */
+const found = shallowRef<{ read: number[]; matched: number[][] } | null>(null)
+watch(growing, (on) => on || (found.value = null))
 async function showGrowing() {
   const w = world.value
   if (!w || !growing.value) return
   const live = await ask(api.GET('/api/projects/{project_id}/layers/cameras/live', project.path))
-  if (!growing.value || !live.cameras.length) return
+  if (!growing.value) return
+  found.value = live.cameras.length ? null : live
+  if (!live.cameras.length) return
   w.setBox(null)
   w.clear('ground')
   w.setCameras(live.cameras, null)
@@ -161,6 +167,7 @@ const MODES: CloudMode[] = ['color', 'height', 'views']
           :comparing="props.compared !== null"
           @ready="ready"
         >
+          <FoundEachOther v-if="found?.read.length" :read="found.read" :matched="found.matched" />
           <LevelStrip
             v-if="levelling && world"
             :world="world"

@@ -193,6 +193,8 @@ export const de: Catalogue = {
     line: 'Linie zwischen den beiden Versionen',
     hint: 'Ziehen dreht · rechts ziehen schiebt · Rad zoomt',
     empty: 'Noch nichts zu zeigen',
+    found:
+      '{n, plural, one {# Foto} other {# Fotos}} gelesen, {pairs, plural, one {# Paar hat} other {# Paare haben}} einander gefunden',
     placed: 'platziert',
     weak: 'schwach',
     loose: 'lose',

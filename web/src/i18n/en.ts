@@ -187,6 +187,8 @@ export const en = {
     line: 'Line between the two versions',
     hint: 'drag turns · right drag shifts · wheel zooms',
     empty: 'Nothing to show yet',
+    found:
+      '{n, plural, one {# photo} other {# photos}} read, {pairs, plural, one {# pair} other {# pairs}} found each other',
     placed: 'placed',
     weak: 'weak',
     loose: 'loose',

@@ -6,6 +6,7 @@ A cloud is little-endian: uint32 count, then float32 positions (count x 3), uint
 
 from __future__ import annotations
 
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -15,7 +16,7 @@ from PIL import Image
 from pydantic import BaseModel
 
 from vast_quarry.core.finish.poster import poster_bytes
-from vast_quarry.core.formats.atomic import atomic_write
+from vast_quarry.core.formats.atomic import array_shapes, atomic_write
 from vast_quarry.core.formats.packed_glb import write_packed_glb
 from vast_quarry.core.surface.mesh import vertex_normals
 from vast_quarry.core.words import say
@@ -77,19 +78,31 @@ def scene_of(folders: Folders, number: int | None) -> SceneOut:
 
 
 class LiveOut(BaseModel):
-    """A model that is still growing, in its own frame."""
+    """A model that is still growing, in its own frame; and before that, which photos were read and found each other."""
 
     cameras: list[CameraOut]
     points: list[list[float]]
+    #: numbers of photos whose features are found
+    read: list[int]
+    #: pairs that found each other: numbers of both, and how many places they share
+    matched: list[tuple[int, int, int]]
 
 
 def live_scene(folders: Folders) -> LiveOut:
     """The alignment under way; empty when none is."""
-    found = sorted(folders.store.root.glob("cameras/*.partial/live.npz"), key=lambda p: p.stat().st_mtime)
-    if not found:
-        return LiveOut(cameras=[], points=[])
+    under_way = [p for p in folders.store.root.glob("cameras/*.partial") if p.is_dir()]
+    if not under_way:
+        return LiveOut(cameras=[], points=[], read=[], matched=[])
+    folder = max(under_way, key=lambda p: p.stat().st_mtime)
+    cameras, points = _placed_so_far(folder / "live.npz")
+    read = sorted(int(p.stem) for p in folder.glob("features/*.npz") if p.stem.isdecimal())
+    matched = [] if cameras else [m for p in sorted(folder.glob("matches/*.npz")) for m in _pairs_of(p)]
+    return LiveOut(cameras=cameras, points=points, read=read, matched=matched)
+
+
+def _placed_so_far(file: Path) -> tuple[list[CameraOut], list[list[float]]]:
     try:
-        with np.load(found[-1]) as f:
+        with np.load(file) as f:
             cameras = [
                 CameraOut(
                     row=k, photo=str(f["paths"][k]), state="placed", rotation=f["rotations"][k].tolist(),
@@ -98,9 +111,16 @@ def live_scene(folders: Folders) -> LiveOut:
                 )
                 for k in np.flatnonzero(f["placed"])
             ]  # fmt: skip
-            return LiveOut(cameras=cameras, points=np.round(f["points"], 4).tolist())
-    except (OSError, ValueError):  # just being replaced
-        return LiveOut(cameras=[], points=[])
+            return cameras, np.round(f["points"], 4).tolist()
+    except (OSError, ValueError):  # not there yet, or just being replaced
+        return [], []
+
+
+@lru_cache(maxsize=20_000)
+def _pairs_of(file: Path) -> tuple[tuple[int, int, int], ...]:
+    """Pairs of a bundle that was matched; such a file is never changed."""
+    first = int(file.stem.split("-")[0])
+    return tuple((first, int(other), shape[0]) for other, shape in array_shapes(file).items())
 
 
 def ties_of(folders: Folders, row: int, most: int = 3000) -> dict[str, list[list[float]]]:
