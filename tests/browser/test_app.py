@@ -46,8 +46,8 @@ def test_by_keyboard_alone_from_a_new_project_to_a_saved_model(
     page.keyboard.press("Escape")
     # everything at grade Rough, from the Texture layer
     page.keyboard.press("7")
-    tab_to(page, page.get_by_role("radio", name="Rough"))
-    page.keyboard.press("Enter")
+    tab_to(page, page.get_by_role("radio", name="Dressed"))
+    page.keyboard.press("ArrowLeft")
     expect(page.get_by_role("radio", name="Rough")).to_be_checked()
     tab_to(page, page.get_by_role("button", name="Run Texture"))
     page.keyboard.press("Enter")

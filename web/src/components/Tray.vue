@@ -7,6 +7,7 @@ import { useJobs } from '@/stores/jobs'
 import { useProject } from '@/stores/project'
 import { say, type Sentence } from '@/i18n/say'
 import { placeOf } from '@/lib/remedies'
+import { byArrows } from '@/lib/roving'
 
 const props = defineProps<{ layer: string; compared: number | null }>()
 const emit = defineEmits<{ compare: [number: number | null]; go: [layer: string] }>()
@@ -44,13 +45,14 @@ const computes = computed(() => props.layer !== 'finish')
 
 <template>
   <div v-if="layer" class="tray">
-    <div v-if="computes" class="grades" role="radiogroup">
+    <div v-if="computes" class="grades" role="radiogroup" :aria-label="t('tray.grade')" @keydown="byArrows">
       <button
         v-for="g in GRADES"
         :key="g"
         class="g"
         :class="[g, { on: project.project?.grade === g }]"
         role="radio"
+        :tabindex="project.project?.grade === g ? 0 : -1"
         :aria-checked="project.project?.grade === g"
         @click="project.setGrade(g)"
       >

@@ -135,6 +135,7 @@ export const de: Catalogue = {
     missing: 'beginnt mit den Fotos',
     computing: 'in Arbeit …',
     go: '{layer} öffnen',
+    grade: 'Stufe',
     noPhotos: 'Erst Fotos einlesen',
   },
   job: {

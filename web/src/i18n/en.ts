@@ -129,6 +129,7 @@ export const en = {
     missing: 'begins with the photos',
     computing: 'working…',
     go: 'Open {layer}',
+    grade: 'Grade',
     noPhotos: 'Bring in photos first',
   },
   job: {
