@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import cv2
 import numpy as np
 import pytest
 from tests.conftest import RigSet, camera_of
@@ -23,6 +24,10 @@ from vast_quarry.core.pose import rotation_angle_deg
 
 def random_descriptors(rng: np.random.Generator, n: int) -> np.ndarray:
     return unit_descriptors((rng.random((n, 128)) ** 4 * 255).astype(np.uint8))
+
+
+def size_of(rgb: np.ndarray) -> tuple[int, int]:
+    return rgb.shape[1], rgb.shape[0]
 
 
 @pytest.mark.parametrize(("n", "m"), [(700, 500), (1500, 90), (3, 2)])
@@ -60,21 +65,23 @@ def test_features_obey_mask_and_scale(milestone_set: RigSet) -> None:
     rgb = load_rgb(milestone_set.photos / "milestone_001.jpg")
     mask = np.zeros(rgb.shape[:2], bool)
     mask[100:250, 150:330] = True
-    f = find_features(rgb, rgb.shape[1], 500, mask)
+    f = find_features(rgb, size_of(rgb), 500, mask)
     assert 20 < len(f) <= 500
     ij = np.round(f.xy).astype(int)
     assert mask[ij[:, 1], ij[:, 0]].all()
-    half = find_features(rgb[::2, ::2].copy(), rgb.shape[1], 500)
+    half = find_features(rgb[::2, ::2].copy(), size_of(rgb), 500)
     assert half.xy[:, 0].max() > rgb.shape[1] * 0.6  # positions are those of the full photo
 
 
 def test_plain_picture_has_no_features() -> None:
-    assert len(find_features(np.full((200, 200, 3), 128, np.uint8), 200, 100)) == 0
+    assert len(find_features(np.full((200, 200, 3), 128, np.uint8), (200, 200), 100)) == 0
 
 
 def test_matches_of_neighbours_obey_the_true_geometry(milestone_set: RigSet) -> None:
     entries = milestone_set.cameras[:2]
-    found = [find_features(load_rgb(milestone_set.photos / e["photo"]), e["width"], 4000) for e in entries]
+    found = [
+        find_features(load_rgb(milestone_set.photos / e["photo"]), (e["width"], e["height"]), 4000) for e in entries
+    ]
     m = match_mutual(*[unit_descriptors(f.descriptors) for f in found])
     x1, x2 = found[0].xy[m[:, 0]].astype(float), found[1].xy[m[:, 1]].astype(float)
     ok, fundamental = verify(x1, x2, 1.5)
@@ -98,8 +105,32 @@ def test_chance_matches_are_refused(rng: np.random.Generator) -> None:
 def test_descriptors_of_a_flipped_photo(milestone_set: RigSet) -> None:
     """Descriptors flipped by themselves match those of the flipped picture nearly as well as the picture matches itself."""
     rgb = load_rgb(milestone_set.photos / "milestone_001.jpg")
-    a = unit_descriptors(find_features(rgb, rgb.shape[1], 1500).descriptors)
-    b = unit_descriptors(find_features(rgb[:, ::-1].copy(), rgb.shape[1], 1500).descriptors)
+    a = unit_descriptors(find_features(rgb, size_of(rgb), 1500).descriptors)
+    b = unit_descriptors(find_features(rgb[:, ::-1].copy(), size_of(rgb), 1500).descriptors)
     assert len(match_mutual(a, flipped(b))) > 0.6 * len(a)
     assert len(match_mutual(a, b)) < 0.2 * len(a)
     np.testing.assert_array_equal(flipped(flipped(a)), a)
+
+
+def test_places_are_exact_though_a_side_is_not_made_smaller_to_whole_pixels() -> None:
+    # 301 x 2000 at 0.35 is 105 x 700: the factors of the sides differ by 0.3 %, 6 pixels at the foot of the photo
+    places = [(x, y) for y in range(100, 1950, 120) for x in (70, 150, 230)]
+    gray = np.full((2000, 301), 60, np.uint8)
+    for x, y in places:
+        cv2.circle(gray, (x, y), 12, 210, -1, cv2.LINE_AA)
+    rgb = cv2.cvtColor(cv2.GaussianBlur(gray, (0, 0), 2), cv2.COLOR_GRAY2RGB)
+    found = find_features(cv2.resize(rgb, (105, 700), interpolation=cv2.INTER_AREA), (301, 2000), 2000)
+    off = [np.linalg.norm(found.xy - np.array(p), axis=1).min() for p in places]
+    assert max(off) < 0.8
+
+
+def test_the_silhouette_is_no_feature() -> None:
+    rng = np.random.default_rng(3)
+    gray = cv2.resize(rng.integers(0, 255, (60, 80), np.uint8), (640, 480), interpolation=cv2.INTER_CUBIC)
+    mask = cv2.circle(np.zeros((480, 640), np.uint8), (320, 240), 150, 1, -1) > 0
+    f = find_features(cv2.cvtColor(gray, cv2.COLOR_GRAY2RGB), (640, 480), 3000, mask)
+    inside = 150 - np.linalg.norm(f.xy - (320, 240), axis=1)
+    assert len(f) > 50
+    assert (inside > f.scale / 2 - 1.5).all()  # the whole blob, small or large
+    assert inside.min() < 12  # and no more than that is given away
+    assert len(find_features(cv2.cvtColor(gray, cv2.COLOR_GRAY2RGB), (640, 480), 3000, np.zeros((480, 640), bool))) == 0

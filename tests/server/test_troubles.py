@@ -117,6 +117,18 @@ def test_a_mask_keeps_the_name_of_its_photo_however_long(client: TestClient) -> 
     assert client.get(f"/api/projects/{project}/photos").json()[0]["masked"]
 
 
+def test_masks_that_fit_nothing_are_told_when_they_are_brought_in(client: TestClient) -> None:
+    project = new_project(client)
+    client.post(f"/api/projects/{project}/photos", files=[("files", ("one.jpg", photo(1)))])
+    brought = [("files", (name, mask())) for name in ("one.png", "other.png", "strange.png")]
+    answer = client.post(f"/api/projects/{project}/photos/masks", files=brought).json()
+    assert answer["refused"] == []
+    (remark,) = answer["remarks"]
+    assert remark["text"].startswith("other.png, strange.png belong to no photo")
+    lone = client.post(f"/api/projects/{project}/photos/masks", files=[("files", ("one.png", mask()))]).json()
+    assert lone["remarks"] == []
+
+
 def test_too_many_in_one_request_is_refused_as_a_whole(client: TestClient) -> None:
     project = new_project(client)
     files = [("files", (f"{k}.jpg", b"x")) for k in range(1001)]

@@ -66,7 +66,7 @@ def glance(folder: Path, path: str, masks: Path | None = None) -> Glance:
     small = resized(rgb, scale)
     shown = resized(small, min(1.0, COMPARED / max(small.shape[:2])))
     gray = np.asarray(cv2.cvtColor(shown, cv2.COLOR_RGB2GRAY), np.uint8)
-    found = find_features(cv2.cvtColor(gray, cv2.COLOR_GRAY2RGB), gray.shape[1], 3 * FEATURES, None)
+    found = find_features(cv2.cvtColor(gray, cv2.COLOR_GRAY2RGB), gray.shape[::-1], 3 * FEATURES, None)
     pick = coarse_subset(found.scale, FEATURES)
     look = Look(
         path=path, quality=judge(small, _subject(masks, file.stem, small), scale), exif=facts.exif, width=facts.width, height=facts.height,

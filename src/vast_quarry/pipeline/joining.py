@@ -71,7 +71,7 @@ def find_features(context: Context, listed: PhotoList, photos: list[Photo]) -> i
         masked += mask is not None
         scale = photo_scale(p, settings.photo_scale, settings.largest_side)
         jobs.append(
-            (str(listed.file(p)), str(mask) if mask else None, scale, settings.features, p.width,
+            (str(listed.file(p)), str(mask) if mask else None, scale, settings.features, (p.width, p.height),
              str(context.folder / "features" / f"{p.number:05d}.npz"), p.tone, settings.local_contrast)
         )  # fmt: skip
     context.each("Finding features", match_units.features, jobs)

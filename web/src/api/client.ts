@@ -24,6 +24,7 @@ export type SettingsChange =
 export type Photo = Schemas['PhotoOut']
 export type Job = Schemas['JobOut']
 export type Scene = Schemas['SceneOut']
+export type Brought = Schemas['Upload']
 export type CameraOut = Schemas['CameraOut']
 export type PlanIn = Schemas['PlanIn']
 export type ToneOut = Schemas['ToneOut']

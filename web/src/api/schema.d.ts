@@ -3466,6 +3466,20 @@ export interface components {
                     [key: string]: unknown;
                 };
             }[];
+            /**
+             * Remarks
+             * @default []
+             */
+            remarks: {
+                /** Pattern */
+                pattern: string;
+                /** Text */
+                text: string;
+                /** Values */
+                values: {
+                    [key: string]: unknown;
+                };
+            }[];
             /** Taken */
             taken: string[];
         };

@@ -1,10 +1,11 @@
 <script setup lang="ts">
-import { ElSlider } from 'element-plus'
+import { ElMessage, ElSlider } from 'element-plus'
 import { computed, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { api, ask, photoUrl } from '@/api/client'
+import { api, ask, photoUrl, tell, type Brought } from '@/api/client'
 import ContactSheet from '@/components/ContactSheet.vue'
 import PhotoPane from '@/components/PhotoPane.vue'
+import { say } from '@/i18n/say'
 import { sendFiles } from '@/lib/send'
 import { useProject } from '@/stores/project'
 
@@ -40,12 +41,22 @@ const apply = async (colors: [number, number, number][]) => {
   color.value = null
 }
 async function bring(e: Event) {
-  await sendFiles(
-    `/api/projects/${project.id}/photos/masks`,
-    'files',
-    (e.target as HTMLInputElement).files ?? [],
-  )
-  await project.run('masks')
+  const field = e.target as HTMLInputElement
+  try {
+    const { taken, refused, remarks } = await sendFiles<Brought>(
+      `/api/projects/${project.id}/photos/masks`,
+      'files',
+      field.files ?? [],
+    )
+    for (const told of refused) tell(say(told))
+    for (const told of remarks)
+      ElMessage({ message: say(told), type: 'warning', duration: 0, showClose: true })
+    if (taken.length) await project.run('masks')
+  } catch (error) {
+    tell((error as Error).message)
+  } finally {
+    field.value = ''
+  }
 }
 </script>
 

@@ -1,4 +1,4 @@
-"""Masks from files: ``STEM.png`` beside or in a folder of their own; white is kept; as large as the upright photo."""
+"""Masks from files: ``STEM.png`` beside or in a folder of their own; white is kept; of the upright photo's shape."""
 
 from __future__ import annotations
 
@@ -23,21 +23,22 @@ def mask_path(folder: Path, photo: str) -> Path | None:
 
 
 def read_mask(path: Path, width: int, height: int) -> NDArray[np.bool_]:
-    """A mask file as (height, width) bool, True where the photo counts.
+    """A mask file as (height, width) bool, True where the photo counts: white and opaque.
+
+    It may have 8 or 16 bits, be grey, coloured, with a palette or transparent, and of any size of the photo's shape.
 
     Raises
     ------
     PlainError
-        When it cannot be read or has another size than the photo.
+        When it cannot be read or has another shape than the photo.
     """
     try:
         with Image.open(path) as image:
-            size, values = image.size, None
-            if size == (width, height):
-                values = np.asarray(image.convert("L"))
+            size = image.size
+            kept = _kept(image) if _same_shape(size, (width, height)) else None
     except (OSError, ValueError, SyntaxError, Image.DecompressionBombError) as error:
         raise PlainError(say("The mask {name} cannot be read.", name=path.name), "Save it again as PNG.") from error
-    if values is None:
+    if kept is None:
         raise PlainError(
             say(
                 "The mask {name} is {width} x {height} pixels, its photo (seen upright) {photo_width} x {photo_height}.",
@@ -47,23 +48,42 @@ def read_mask(path: Path, width: int, height: int) -> NDArray[np.bool_]:
                 photo_width=width,
                 photo_height=height,
             ),
-            "Masks are as large as their photos.",
+            "Masks have the shape of their photos, at any size.",
         )
-    return values > 127
+    return mask_at(kept, width, height)
+
+
+def _same_shape(size: tuple[int, int], wanted: tuple[int, int]) -> bool:
+    """Whether one is the other made larger or smaller, its sides rounded to whole pixels."""
+    small, large = sorted((size, wanted))
+    factor = large[0] / small[0]
+    return abs(small[1] * factor - large[1]) <= max(factor, 0.005 * large[1])
+
+
+def _kept(image: Image.Image) -> NDArray[np.bool_]:
+    """Where a picture is white and opaque."""
+    if image.mode.startswith(("I", "F")):  # 16 bits of grey: its white is 65535
+        return np.asarray(image, np.float32) > 32767
+    if "A" in image.getbands() or "transparency" in image.info:
+        pixels = np.asarray(image.convert("RGBA"))
+        return (np.asarray(image.convert("RGB").convert("L")) > 127) & (pixels[..., 3] > 127)
+    return np.asarray(image.convert("L")) > 127
+
+
+def depth_inside(mask: NDArray[np.bool_]) -> NDArray[np.float32]:
+    """How far each pixel of a mask lies inside its rim (pixels); the frame of the photo is no rim."""
+    padded = np.pad(mask.astype(np.uint8), 1, mode="edge")
+    return np.asarray(cv2.distanceTransform(padded, cv2.DIST_L2, 5)[1:-1, 1:-1], np.float32)
 
 
 def shrunk(mask: NDArray[np.bool_], pixels: float) -> NDArray[np.bool_]:
     """A mask made smaller by some pixels at its rim."""
-    if pixels < 0.5:
-        return mask
-    padded = np.pad(mask.astype(np.uint8), 1, mode="edge")
-    inside = cv2.distanceTransform(padded, cv2.DIST_L2, 5)[1:-1, 1:-1]
-    return inside > pixels
+    return mask if pixels < 0.5 else depth_inside(mask) > pixels
 
 
 def mask_at(mask: NDArray[np.bool_], width: int, height: int) -> NDArray[np.bool_]:
     """A mask resampled to another size; kept where most of the area is kept."""
     if mask.shape == (height, width):
         return mask
-    small = cv2.resize(mask.astype(np.float32), (width, height), interpolation=cv2.INTER_AREA)
-    return small > 0.5
+    how = cv2.INTER_AREA if width < mask.shape[1] else cv2.INTER_LINEAR
+    return cv2.resize(mask.astype(np.float32), (width, height), interpolation=how) > 0.5

@@ -8,11 +8,14 @@ Arandjelovic, R., Zisserman, A. (2012). Three things everyone should know to imp
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
+
+from vast_quarry.core.mask.files import depth_inside
 
 #: RootSIFT values (0..1) are kept as bytes: value * STEP, rounded
 STEP = 512.0
@@ -49,7 +52,7 @@ def root_normalised(descriptors: NDArray[np.float32]) -> NDArray[np.float32]:
 
 
 def find_features(
-    rgb: NDArray[np.uint8], full_width: int, limit: int, mask: NDArray[np.bool_] | None = None
+    rgb: NDArray[np.uint8], full_size: tuple[int, int], limit: int, mask: NDArray[np.bool_] | None = None
 ) -> Features:
     """Detect and describe features of a photo.
 
@@ -57,16 +60,20 @@ def find_features(
     ----------
     rgb : (H, W, 3) uint8
         The upright photo, perhaps smaller than the original.
-    full_width : int
-        Width of the original, to give positions in its pixels.
+    full_size : (int, int)
+        Width and height of the original, to give positions in its pixels: sides are made smaller to whole pixels, each by
+        its own factor.
     limit : int
         Greatest number of features; those of strongest contrast in each cell of a grid are kept, so that they spread.
     mask : (H, W) bool, optional
-        Features outside of it are dropped.
+        Features outside of it are dropped, and those whose blob reaches over its rim: the backdrop would describe them, and
+        the silhouette itself is no feature.
     """
     gray = cv2.cvtColor(rgb, cv2.COLOR_RGB2GRAY)
     sift = cv2.SIFT_create(0, 3, 0.02, 12.0, 1.6, True)  # type: ignore[attr-defined]
     points = sift.detect(gray, None if mask is None else mask.astype(np.uint8))
+    if mask is not None:
+        points = _within(points, mask)
     points = _spread(points, gray.shape[1], gray.shape[0], limit)
     if not points:
         return Features(
@@ -78,10 +85,25 @@ def find_features(
     points, raw = sift.compute(gray, points)
     xy = np.array([p.pt for p in points], np.float32)
     ij = np.round(xy).astype(int).clip(0, [gray.shape[1] - 1, gray.shape[0] - 1])
-    factor = full_width / gray.shape[1]
+    factor = np.array(full_size, np.float32) / (gray.shape[1], gray.shape[0])
     packed = np.minimum(root_normalised(raw) * STEP + 0.5, 255).astype(np.uint8)
-    scale = np.array([p.size for p in points], np.float32) * factor
+    scale = np.array([p.size for p in points], np.float32) * float(factor.mean())
     return Features(((xy + 0.5) * factor - 0.5).astype(np.float32), scale, packed, rgb[ij[:, 1], ij[:, 0]])
+
+
+#: a feature lies inside a mask by this share of its diameter, and by so many pixels at least
+INSIDE, INSIDE_PX = 0.5, 2.0
+
+
+def _within(points: Sequence, mask: NDArray[np.bool_]) -> tuple:
+    """Points whose neighbourhood lies in the mask."""
+    inside = depth_inside(mask)
+    high, wide = mask.shape
+
+    def depth(p: cv2.KeyPoint) -> float:
+        return float(inside[min(high - 1, round(p.pt[1])), min(wide - 1, round(p.pt[0]))])
+
+    return tuple(p for p in points if depth(p) > max(INSIDE_PX, INSIDE * p.size))
 
 
 def _spread(points: tuple, width: int, height: int, limit: int, cells: int = 12) -> list:

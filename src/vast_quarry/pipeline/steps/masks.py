@@ -70,11 +70,10 @@ def make_mask(
         return None, error.said
     if kept is None:
         return None, None
-    if not kept.any():
-        return None, Said("The mask keeps nothing; it was passed over.")
     with atomic_write(out) as f:
         Image.fromarray((kept * 255).astype(np.uint8)).save(f, format="PNG", compress_level=1)
-    return float(kept.mean()), None
+    nothing = None if kept.any() else Said("The mask keeps nothing, so nothing of this photo counts.")
+    return float(kept.mean()), nothing
 
 
 class MasksStep:

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from vast_quarry.core.align.mat import FoundMarkers, find_markers
 from vast_quarry.core.formats.atomic import atomic_write, is_whole, write_arrays
-from vast_quarry.core.mask.files import mask_at, shrunk
+from vast_quarry.core.mask.files import mask_at
 from vast_quarry.core.match.features import find_features
 from vast_quarry.core.match.matching import coarse_subset, flipped, match_guided, match_mutual, unit_descriptors
 from vast_quarry.core.match.twoview import FEWEST, verify
@@ -25,7 +25,7 @@ MOVING = (6.0, 250.0)
 
 
 def features(
-    photo: str, mask: str | None, scale: float, limit: int, full_width: int, target: str,
+    photo: str, mask: str | None, scale: float, limit: int, full_size: tuple[int, int], target: str,
     tone: dict[str, float] | None = None, evened: bool = False,
 ) -> None:  # fmt: skip
     """Find and save the features of one photo, read with its tone; ``evened`` with local contrast."""
@@ -36,9 +36,8 @@ def features(
         rgb = local_contrast(rgb)
     kept = load_mask(mask)
     if kept is not None:
-        # a feature needs its neighbourhood within the subject, or the backdrop describes it
-        kept = shrunk(mask_at(kept, rgb.shape[1], rgb.shape[0]), 2.0)
-    f = find_features(rgb, full_width, limit, kept)
+        kept = mask_at(kept, rgb.shape[1], rgb.shape[0])
+    f = find_features(rgb, full_size, limit, kept)
     write_arrays(Path(target), xy=f.xy, scale=f.scale, descriptors=f.descriptors, colors=f.colors)
 
 

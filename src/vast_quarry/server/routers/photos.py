@@ -27,6 +27,8 @@ class Upload(BaseModel):
 
     taken: list[str]
     refused: list[Sentence]
+    #: what there is to know about those that were taken
+    remarks: list[Sentence] = []
 
 
 class FromPath(BaseModel):
@@ -114,6 +116,7 @@ def upload_masks(project_id: int, files: list[UploadFile], session: Db, f: Files
             out.taken.append(pictures.take_mask(f, file.filename or "", file.file))
         except PlainError as error:
             out.refused.append(error.said)
+    out.remarks = pictures.without_photo(f, out.taken)
     return out
 
 

@@ -20,7 +20,7 @@ from vast_quarry.core.formats.atomic import atomic_write
 from vast_quarry.core.mask.keying import key_out
 from vast_quarry.core.photo.quality import dark_map
 from vast_quarry.core.photo.reading import PHOTO_ENDINGS, find_photos, photo_names
-from vast_quarry.core.words import say
+from vast_quarry.core.words import Said, say
 from vast_quarry.pipeline.apart import apart, load_rgb, load_small, read_facts
 from vast_quarry.pipeline.judging import Inspected
 from vast_quarry.pipeline.sentence import Sentence
@@ -286,6 +286,19 @@ def take_in(folders: Folders, name: str, data: Any) -> str:
         raise PlainError(say("{name} is not a kind of picture that is read.", name=clean.name))
     target = arrive(data, folders.photos / clean, largest=LARGEST_PHOTO)
     return str(target.relative_to(folders.photos))
+
+
+def without_photo(folders: Folders, masks: list[str]) -> list[Said]:
+    """What there is to say of masks that belong to no photo."""
+    stems = {p.stem for p in find_photos(folders.photos)} if folders.photos.is_dir() else set()
+    lone = [m for m in masks if Path(m).stem not in stems]
+    if not lone:
+        return []
+    pattern = (
+        "{names}{more, plural, =0 {} other { and # more}} {all, plural, one {belongs} other {belong}} to no photo: "
+        "a mask is called like its photo, with the ending .png."
+    )
+    return [say(pattern, names=", ".join(lone[:4]), more=max(0, len(lone) - 4), all=len(lone))]
 
 
 def take_mask(folders: Folders, name: str, data: IO[bytes]) -> str:
