@@ -13,6 +13,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from PIL import Image
 from tests.conftest import SMALL, RigSet, camera_of, moved
 from threadpoolctl import threadpool_info, threadpool_limits
 
@@ -246,12 +247,21 @@ def test_killed_process_goes_on_from_its_last_unit(ring_set: RigSet, tmp_path: P
 
 
 def test_turntable_with_masks_and_without_exif(finial_set: RigSet, tmp_path: Path) -> None:
-    """A still backdrop misleads; with masks, and a focal length that nobody told, every photo is placed."""
-    result = Runner(Store(tmp_path), Silent()).run(
-        small(), places(finial_set.photos, finial_set.masks), until="cameras"
-    )
+    """A still backdrop misleads; with masks, and a focal length that nobody told, every photo is placed.
+
+    But the one whose mask keeps nothing: nothing of it counts, and that is said.
+    """
+    masks = moved(finial_set.masks, tmp_path / "masks")
+    black = sorted(masks.iterdir())[7]
+    Image.new("L", (480, 360)).save(black)
+    result = Runner(Store(tmp_path / "runs"), Silent()).run(small(), places(finial_set.photos, masks), until="cameras")
     figures = result.versions["cameras"].figures
-    assert figures["placed"] + figures["weak"] == 32
+    assert figures["placed"] + figures["weak"] == 31
+    assert (
+        f"{black.stem}.jpg: The mask keeps nothing, so nothing of this photo counts."
+        in result.versions["masks"].findings
+    )
+    assert any(black.stem in f and "could not be placed" in f for f in result.versions["cameras"].findings)
     true = camera_of(finial_set.cameras[0])
     assert figures["lenses"][0]["focal_px"] == pytest.approx(true.fx, rel=0.03)
     assert figures["upright_by"] in ("camera laps", "level photos")
