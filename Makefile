@@ -5,10 +5,14 @@ BIN := $(VENV)/bin
 DEMO_DATA ?= build/demo
 PORT ?= 8765
 
-.PHONY: setup product web demo lint lint-python lint-web test screenshots clean
+.PHONY: setup installed warm product web demo lint lint-python lint-web unit-web test screenshots clean
 
-setup:
+setup: warm
+
+installed:
 	@./scripts/setup.sh
+
+warm: installed
 	@./scripts/warm.sh
 
 product:
@@ -23,7 +27,7 @@ demo: product web
 
 lint: lint-python lint-web
 
-lint-python: setup
+lint-python: installed
 	$(BIN)/ruff format --check src tests benchmarks scripts
 	$(BIN)/ruff check src tests benchmarks scripts
 	$(BIN)/mypy
@@ -38,9 +42,13 @@ lint-web: web
 	cd web && npx --no-install eslint src tests
 	cd web && npx --no-install vue-tsc --noEmit
 
-test: lint
-	@./scripts/real-photos.sh
+unit-web: web
 	cd web && npx --no-install vitest run
+
+# the kernels are compiled beside the checks, which do not need them; then the tests, two at a time
+test: installed
+	@./scripts/real-photos.sh
+	@$(MAKE) --no-print-directory -j 2 warm lint unit-web
 	$(BIN)/pytest -n 2 --dist loadgroup
 
 screenshots: setup web

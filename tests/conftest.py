@@ -23,6 +23,7 @@ settings.register_profile("shared", deadline=None)
 settings.load_profile("shared")
 
 
+@pytest.hookimpl(tryfirst=True)
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """Where several processes share the tests, a file stays whole, and what needs the built project is built once."""
     for item in items:

@@ -32,7 +32,7 @@ def test_by_keyboard_alone_from_a_new_project_to_a_saved_model(
     page.wait_for_url("**/photos")
     tab_to(page, page.get_by_placeholder("or a folder on this machine"))
     page.keyboard.type(str(ring_set.photos))
-    tab_to(page, page.get_by_role("button", name="Bring in"))
+    tab_to(page, page.get_by_role("button", name="Bring in", exact=True))
     page.keyboard.press("Enter")
     expect(page.get_by_text("16 included, 0 left out")).to_be_visible()
     expect(page.locator(".ph img").first).to_be_visible()

@@ -16,9 +16,9 @@ COUNT = 1000
 
 
 def test_a_thousand_photos_are_scrolled_brushed_and_picked(page: Page, server: Server, tmp_path: Path) -> None:
-    plain = np.full((48, 64, 3), 90, np.uint8)
+    plain = np.full((120, 160, 3), 90, np.uint8)
     for k in range(COUNT):
-        cv2.imwrite(str(tmp_path / f"{k:04d}.jpg"), cv2.circle(plain.copy(), (k % 64, 24), 5, (200, 180, 160), -1))
+        cv2.imwrite(str(tmp_path / f"{k:04d}.jpg"), cv2.circle(plain.copy(), (k % 160, 60), 12, (200, 180, 160), -1))
     project = send(server.url, "/api/projects", "POST", {"name": "A thousand"})["id"]
     where = f"/api/projects/{project}"
     assert send(server.url, f"{where}/photos/from-path", "POST", {"path": str(tmp_path), "copy_files": False}) == COUNT
@@ -33,7 +33,7 @@ def test_a_thousand_photos_are_scrolled_brushed_and_picked(page: Page, server: S
     ]  # fmt: skip
     (root / judging.JUDGED).write_text(json.dumps({"photos": rows, "findings": []}))
     page.goto(f"{server.url}/projects/{project}/photos")
-    expect(page.get_by_text(f"{COUNT} included, 0 left out")).to_be_visible()
+    expect(page.get_by_text(f"{COUNT:,} included, 0 left out")).to_be_visible()
     sheet = page.get_by_role("listbox", name="Photos")
     expect(sheet.get_by_role("option", name="near, 700")).to_be_visible()
     few = page.locator(".ph").count()
@@ -50,7 +50,7 @@ def test_a_thousand_photos_are_scrolled_brushed_and_picked(page: Page, server: S
     page.keyboard.press("End")
     expect(sheet.get_by_role("option", name="0999.jpg")).to_be_visible()
     page.keyboard.press("Control+a")
-    expect(page.get_by_role("button", name=f"Leave these {COUNT} out")).to_be_visible()
+    expect(page.get_by_role("button", name=f"Leave these {COUNT:,} out")).to_be_visible()
     page.keyboard.press("Escape")
     # the chart is one canvas: a third of it is brushed and left out
     chart = page.get_by_role("slider", name="width of edges, px")
