@@ -1,4 +1,4 @@
-import { afterEach, beforeEach, expect, it } from 'vitest'
+import { afterEach, beforeEach, expect, it, vi } from 'vitest'
 import german from '../../src/vast_quarry/words/de.json'
 import { i18n, setLanguage } from '@/i18n'
 import { de } from '@/i18n/de'
@@ -60,6 +60,13 @@ it('says sentences of the server, with sentences and lists in them', () => {
   expect(say(whole)).toBe('a.jpg hat etwa 2,5 px Bewegungsunschärfe (das 3-Fache des Üblichen)')
   expect(say(solved)).toBe('Aus den Fotos berechnet: Brennweite und Achse.')
   expect(say('Placing cameras')).toBe('Kameras platzieren')
+})
+
+it('goes on where a value is missing, and says so to those who look for mistakes', () => {
+  const told = vi.spyOn(console, 'error').mockImplementation(() => undefined)
+  expect(compiled('{n, plural, one {# lap} other {# laps}} done', 'en')({})).toBe('… done')
+  expect(told).toHaveBeenCalled()
+  told.mockRestore()
 })
 
 it('leaves what no catalogue has as it was said', () => {

@@ -2,6 +2,7 @@ import { readdirSync, readFileSync } from 'node:fs'
 import { join } from 'node:path'
 import { expect, it } from 'vitest'
 import { en } from '@/i18n/en'
+import { valuesOf } from '@/i18n/patterns'
 
 const SOURCE = join(__dirname, '..', 'src')
 const files = (folder: string): string[] =>
@@ -43,6 +44,18 @@ it('every key that is asked for is in the catalogue', () => {
       if (sections.includes(key.split('.')[0]) ? !known.includes(key) : key.includes('.'))
         missing.push(`${file}: ${key}`)
   expect(missing).toEqual([])
+})
+
+it('no pattern is said without the values that it asks for', () => {
+  const bare: string[] = []
+  for (const [file, text] of texts)
+    for (const [, , key] of text.matchAll(/\bt\(\s*(['"])([\w. -]+)\1\s*\)/g)) {
+      const pattern = key
+        .split('.')
+        .reduce<unknown>((at, part) => (at as Record<string, unknown>)?.[part], en)
+      if (typeof pattern === 'string' && valuesOf(pattern).length) bare.push(`${file}: ${key}`)
+    }
+  expect(bare).toEqual([])
 })
 
 it('no component says anything that is not in the catalogue', () => {

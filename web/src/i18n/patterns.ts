@@ -33,10 +33,13 @@ export function compiled(pattern: string, language: string): (values: Record<str
   const number = new Intl.NumberFormat(language)
   const written = (name: string, value: unknown) =>
     typeof value === 'number' && !choosing.has(name) ? number.format(value) : (value ?? '')
-  return (values) =>
-    String(
-      format.format(
-        Object.fromEntries(Object.entries(values).map(([k, v]) => [k, written(k, v) as string | number])),
-      ),
-    )
+  return (values) => {
+    const told = Object.entries(values).map(([k, v]) => [k, written(k, v) as string | number])
+    try {
+      return String(format.format(Object.fromEntries(told)))
+    } catch (error) {
+      console.error(error) // a value is missing: a mistake of ours, which must not take the page down
+      return pattern.replace(/\{(\w+)[^{}]*(?:\{[^{}]*\}[^{}]*)*\}/g, '…')
+    }
+  }
 }

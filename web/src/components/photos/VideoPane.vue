@@ -200,7 +200,11 @@ const take = () =>
           :aria-label="t(`video.${choice.by}`)"
         />
         <label v-if="video.laps.length"
-          ><el-switch v-model="choice.one_turn" size="small" :aria-label="t('video.turns')" />
+          ><el-switch
+            v-model="choice.one_turn"
+            size="small"
+            :aria-label="t('video.turns', { n: video.laps.length })"
+          />
           {{ t('video.turns', { n: video.laps.length }) }}</label
         >
         <span class="edges">
