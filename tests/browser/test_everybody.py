@@ -9,7 +9,9 @@ import pytest
 from playwright.sync_api import Page, expect
 from tests.browser.conftest import WEB, send
 
+#: screens that are looked at by daylight, and of them those that have a tone of their own at dusk
 LAYERS = ("plan", "photos", "masks", "cameras", "points", "surface", "texture", "finish", "dispatch")
+AT_DUSK = ("plan", "photos", "cameras", "texture")
 #: Web Content Accessibility Guidelines 2.2, levels A and AA (W3C Recommendation), and axe-core's good practice
 RULES = ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa", "best-practice"]
 #: the library's field that completes names points to its list before that is there (aria-controls)
@@ -31,7 +33,7 @@ def test_every_main_screen_passes_axe(page: Page, address: str, built: int, dusk
     page.evaluate("dusk => localStorage.setItem('vq-dusk', String(dusk))", dusk)
     try:
         wrong = []
-        for where in ("", *(f"projects/{built}/{layer}" for layer in LAYERS)):
+        for where in ("", *(f"projects/{built}/{layer}" for layer in (AT_DUSK if dusk else LAYERS))):
             page.goto(f"{address}/{where}")
             page.reload()
             page.locator("footer").wait_for()
@@ -94,7 +96,7 @@ def test_the_printed_sheet_is_in_the_language_of_the_page(page: Page, address: s
 @pytest.mark.parametrize(
     "name", ["W" * 120, "\u05d0\u05d1\u05df \u05d3\u05e8\u05da " * 12, "\u0627\u0644\u062d\u062c\u0631 <b>x</b>"]
 )
-@pytest.mark.parametrize("size", [(640, 480), (1280, 800)])
+@pytest.mark.parametrize("size", [(640, 480)])
 def test_long_and_right_to_left_names_break_nothing(page: Page, address: str, name: str, size: tuple[int, int]) -> None:
     project = send(address, "/api/projects", "POST", {"name": name[:120]})["id"]
     page.set_viewport_size({"width": size[0], "height": size[1]})
