@@ -90,13 +90,14 @@ class LiveOut(BaseModel):
 
 def live_scene(folders: Folders) -> LiveOut:
     """The alignment under way; empty when none is."""
-    under_way = [p for p in folders.store.root.glob("cameras/*.partial") if p.is_dir()]
-    if not under_way:
+    try:
+        under_way = [p for p in folders.store.root.glob("cameras/*.partial") if p.is_dir()]
+        folder = max(under_way, key=lambda p: p.stat().st_mtime)
+        cameras, points = _placed_so_far(folder / "live.npz")
+        read = sorted(int(p.stem) for p in folder.glob("features/*.npz") if p.stem.isdecimal())
+        matched = [] if cameras else [m for p in sorted(folder.glob("matches/*.npz")) for m in _pairs_of(p)]
+    except (OSError, ValueError):  # none is, or it was just finished and has another name now
         return LiveOut(cameras=[], points=[], read=[], matched=[])
-    folder = max(under_way, key=lambda p: p.stat().st_mtime)
-    cameras, points = _placed_so_far(folder / "live.npz")
-    read = sorted(int(p.stem) for p in folder.glob("features/*.npz") if p.stem.isdecimal())
-    matched = [] if cameras else [m for p in sorted(folder.glob("matches/*.npz")) for m in _pairs_of(p)]
     return LiveOut(cameras=cameras, points=points, read=read, matched=matched)
 
 
