@@ -19,7 +19,7 @@ from vast_quarry.core.formats.atomic import atomic_write, write_json
 from vast_quarry.core.formats.gltf import write_glb, y_up
 from vast_quarry.core.formats.obj import write_obj
 from vast_quarry.core.formats.ply import PlyData, read_ply, write_ply
-from vast_quarry.core.mask.files import mask_at, mask_path, read_mask, shrunk
+from vast_quarry.core.mask.files import depth_inside, mask_at, mask_path, read_mask
 from vast_quarry.core.photo.exif import Exif, focal_length_pixels, focus_mode, read_exif
 from vast_quarry.core.photo.reading import find_photos, load_alpha, load_rgb, read_facts, resized, sharpness
 
@@ -168,7 +168,7 @@ def test_masks_from_files(tmp_path: Path) -> None:
     assert mask_path(tmp_path, "p2.jpg") is None
     mask = read_mask(found, 60, 40)
     assert mask.sum() == 600
-    assert shrunk(mask, 3).sum() < mask.sum()
+    assert (depth_inside(mask) > 3).sum() < mask.sum()
     assert mask_at(mask, 30, 20).sum() == 150
     with pytest.raises(PlainError, match="60 x 40"):
         read_mask(found, 66, 40)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
 import numpy as np
 from numpy.typing import NDArray
@@ -71,7 +71,7 @@ def point_colors(
 
 def box_figures(box: KeepBox) -> BoxFigures:
     """A keep box, as it is told."""
-    return {"low": list(box.low), "high": list(box.high), "turn": box.turn}
+    return cast(BoxFigures, box.as_dict())
 
 
 def figures_of(

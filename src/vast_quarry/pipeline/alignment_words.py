@@ -17,7 +17,7 @@ from vast_quarry.pipeline.figures import LensFigures
 from vast_quarry.pipeline.solution import Solution
 from vast_quarry.pipeline.steps.photos import Photo, clean_name
 
-#: what is the matter, the same with photos that show it, and what to do
+#: what is the matter, and what to do
 _WORDS: dict[Cause, tuple[str, str]] = {
     "nothing moves": (
         "All photos show the subject from one and the same place, so there is no depth to tell.",

@@ -39,12 +39,10 @@ def as_data(value: Any) -> Any:
 def from_data(value: Any) -> Any:
     """The reverse of :func:`as_data`; plain text, as in files of before, is a sentence without values."""
     if isinstance(value, Mapping) and "text" in value:
-        values = {
-            str(k): from_data(v) if not isinstance(v, str) else v for k, v in dict(value.get("values") or {}).items()
-        }
+        values = {str(k): from_data(v) for k, v in dict(value.get("values") or {}).items()}
         return Said(str(value["text"]), str(value.get("pattern") or ""), values)
     if isinstance(value, list | tuple):
-        return [v if isinstance(v, str) and not isinstance(v, Said) else from_data(v) for v in value]
+        return [from_data(v) for v in value]
     return value
 
 

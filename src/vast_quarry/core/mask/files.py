@@ -76,11 +76,6 @@ def depth_inside(mask: NDArray[np.bool_]) -> NDArray[np.float32]:
     return np.asarray(cv2.distanceTransform(padded, cv2.DIST_L2, 5)[1:-1, 1:-1], np.float32)
 
 
-def shrunk(mask: NDArray[np.bool_], pixels: float) -> NDArray[np.bool_]:
-    """A mask made smaller by some pixels at its rim."""
-    return mask if pixels < 0.5 else depth_inside(mask) > pixels
-
-
 def mask_at(mask: NDArray[np.bool_], width: int, height: int) -> NDArray[np.bool_]:
     """A mask resampled to another size; kept where most of the area is kept."""
     if mask.shape == (height, width):

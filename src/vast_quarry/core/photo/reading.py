@@ -105,8 +105,8 @@ def _check_size(width: int, height: int) -> None:
         raise PlainError(
             say(
                 "has {megapixels} megapixels; up to {most} are taken.",
-                megapixels=round(width * height / 1000000.0),
-                most=round(LARGEST / 1000000.0),
+                megapixels=round(width * height / 1e6),
+                most=round(LARGEST / 1e6),
             ),
             "Save a smaller copy of it.",
         )

@@ -126,7 +126,7 @@ class Equipment:
                             say(
                                 "The {device} answers with more than {mb} MB.",
                                 device=device,
-                                mb=round(most / 1000000.0),
+                                mb=round(most / 1e6),
                             ),
                             "Look whether it is the right address.",
                         )

@@ -315,7 +315,7 @@ def take_mask(folders: Folders, name: str, data: IO[bytes]) -> str:
     body = data.read(LARGEST_MASK + 1)
     if len(body) > LARGEST_MASK:
         raise PlainError(
-            say("{clean} is larger than masks are taken ({mb} MB).", clean=clean, mb=round(LARGEST_MASK / 1000000.0))
+            say("{clean} is larger than masks are taken ({mb} MB).", clean=clean, mb=round(LARGEST_MASK / 1e6))
         )
     if not apart(_is_png)(body):
         raise PlainError(say("{clean} is no PNG that can be read whole.", clean=clean), "Save it again.")

@@ -88,7 +88,7 @@ def begin(folders: Folders, length: int, told: dict[str, str]) -> str:
             old.unlink(missing_ok=True)
     if shutil.disk_usage(folder).free < length + SPARE:
         raise PlainError(
-            say("The disk has no room for {name} ({mb} MB).", name=name, mb=round(length / 1000000.0)),
+            say("The disk has no room for {name} ({mb} MB).", name=name, mb=round(length / 1e6)),
             "Free some space and try again.",
         )
     number = secrets.token_hex(12)
