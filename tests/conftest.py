@@ -23,12 +23,13 @@ settings.register_profile("shared", deadline=None)
 settings.load_profile("shared")
 
 
-@pytest.hookimpl(tryfirst=True)
-def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """Where several processes share the tests, a file stays whole, and what needs the built project is built once."""
-    for item in items:
-        built = "built_data" in getattr(item, "fixturenames", ())
-        item.add_marker(pytest.mark.xdist_group("built" if built else item.nodeid.split("::")[0]))
+def pytest_itemcollected(item: pytest.Item) -> None:
+    """Where several processes share the tests, a file stays whole, and what needs the built project is built once.
+
+    Marked as they are collected: once all are, the groups have been read already.
+    """
+    built = "built_data" in getattr(item, "fixturenames", ())
+    item.add_marker(pytest.mark.xdist_group("built" if built else item.nodeid.split("::")[0]))
 
 
 @dataclass

@@ -14,6 +14,7 @@ from vast_quarry.cli.plan import read_plan
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.plan.optics import focal_pixels
 from vast_quarry.core.plan.rings import Station, parse_ring_plan
+from vast_quarry.core.rig.backdrops import BACKDROPS
 from vast_quarry.core.rig.body import CAMERAS, FAULTS
 from vast_quarry.core.rig.captures import CAPTURES, parse_capture
 from vast_quarry.core.rig.defects import parse_planted
@@ -55,6 +56,9 @@ def shoot_command(
     on: Annotated[
         str, typer.Option("--on", help=f"Faults of real cameras to switch on, with commas between: {', '.join(FAULTS)}")
     ] = "",
+    backdrop: Annotated[
+        str, typer.Option(help=f"What stands still behind a turntable: {', '.join(BACKDROPS)}")
+    ] = "soft",
     capture: Annotated[
         str, typer.Option(help=f"A capture as people make them instead of rings, like clip:30: {', '.join(CAPTURES)}")
     ] = "",
@@ -77,7 +81,7 @@ def shoot_command(
             raise ValueError(f"no camera called {camera!r}; there are: {', '.join(CAMERAS)}")
         settings = ShootSettings(
             scene=scene, rings=rings, per_ring=per_ring, width=width, height=height, focal35=focal, seed=seed, exif=exif, mat=mat, planted=parse_planted(plant),
-            off=_names(off), on=CAMERAS[camera] | _names(on), capture=capture,
+            off=_names(off), on=CAMERAS[camera] | _names(on), capture=capture, backdrop=backdrop,
         )  # fmt: skip
         steps = iter(track(range(1000), "Shooting", console=console, disable=not console.is_terminal))
         reached = 0

@@ -39,6 +39,7 @@ FAULTS = {
     "gloss": "a glossy subject that mirrors the window",
     "bald": "surfaces with little texture in places",
     "grey": "grey pictures",
+    "lamps": "light that drifts slowly in brightness and colour",
 }
 #: cameras by name: which faults they have
 CAMERAS: dict[str, frozenset[str]] = {
@@ -58,7 +59,7 @@ CAMERAS: dict[str, frozenset[str]] = {
         )
     ),
     "grabber": frozenset(("jpeg", "sharpening", "grey", "bald")),
-    "harsh": frozenset(set(FAULTS) - {"grey"}),
+    "harsh": frozenset(set(FAULTS) - {"grey", "lamps"}),
 }
 
 

@@ -50,6 +50,8 @@ class Shot:
     row_move: Array = field(default_factory=lambda: np.zeros(3))
     #: waviness of the lens that no Brown polynomial fits, as a share of the radius
     ripple: float = 0.0
+    #: which height of the camera it is, before a still backdrop
+    level: int = 0
 
 
 @njit(parallel=True, cache=True)

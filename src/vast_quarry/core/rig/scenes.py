@@ -208,33 +208,11 @@ def lay_sheet(scene: Scene, mat: Mat, at: tuple[float, float], height: float = 0
     scene.bodies.append(Body(v, _quads(n), paint.PRINT))
 
 
-def blurred_backdrop(scene: Scene, width: int, height: int, sharp: bool = False) -> NDArray[np.float32]:
-    """A still backdrop (height, width, 3) in linear RGB: what a camera on a tripod sees behind the turntable.
-
-    Soft as usual, or ``sharp`` like a desk full of things.
-    """
-    rng = np.random.default_rng(scene.seed + 900)
-    if sharp:
-        out = np.ones((height, width, 3), np.float32) * np.asarray(scene.sky, np.float32)
-        for scale in (40.0, 16.0, 6.0, 2.5, 1.2):
-            n = (max(2, round(height / scale)), max(2, round(width / scale)), 3)
-            layer = cv2.resize(
-                rng.uniform(-1, 1, n).astype(np.float32), (width, height), interpolation=cv2.INTER_NEAREST
-            )
-            out *= 1 + 0.28 * cv2.GaussianBlur(layer, (0, 0), 0.7)
-        return out.clip(0.02, 2)
-    small = rng.normal(0, 1, (9, 12, 3)).astype(np.float32)
-    picture = cv2.resize(small, (width, height), interpolation=cv2.INTER_CUBIC)
-    specks = cv2.GaussianBlur(rng.normal(0, 1, (height, width, 1)).astype(np.float32), (0, 0), 1.6)
-    return np.asarray(scene.sky, np.float32) * (1 + 0.05 * picture + 0.10 * specks[..., None]).clip(0.2, 2)
-
-
 __all__ = [
     "SCENES",
     "SIZES",
     "Body",
     "Scene",
-    "blurred_backdrop",
     "build_scene",
     "finial",
     "milestone",

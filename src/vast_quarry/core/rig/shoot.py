@@ -26,12 +26,13 @@ from vast_quarry.core.plan.request import Request
 from vast_quarry.core.plan.rings import Station, fitting_distance, ring_elevations, rings
 from vast_quarry.core.pose import look_at
 from vast_quarry.core.progress import Progress, silent
+from vast_quarry.core.rig.backdrops import BACKDROPS, make_backdrop
 from vast_quarry.core.rig.body import FAULTS, finished
 from vast_quarry.core.rig.captures import CAPTURES, capture_stations, parse_capture
 from vast_quarry.core.rig.defects import Planted, plant
 from vast_quarry.core.rig.light import bake_light, ray_scene
 from vast_quarry.core.rig.render import Shot, Studio, rippled, to_srgb8
-from vast_quarry.core.rig.scenes import SIZES, Scene, blurred_backdrop, build_scene, lay_sheet
+from vast_quarry.core.rig.scenes import SIZES, Scene, build_scene, lay_sheet
 from vast_quarry.core.rig.truth import camera_entry, count_views, set_info, truth_folder
 
 #: what can be switched off with ``--off``
@@ -68,6 +69,8 @@ class ShootSettings:
     on: frozenset[str] = field(default_factory=frozenset)
     #: a capture such as ``clip:30`` instead of rings
     capture: str = ""
+    #: what stands behind a turntable (see backdrops.BACKDROPS)
+    backdrop: str = "soft"
 
     def has(self, defect: str) -> bool:
         """Whether a defect is on."""
@@ -128,6 +131,8 @@ def shoot(
         raise ValueError("the rig's photos are at least 64 x 64 pixels")
     if strange := settings.on - set(FAULTS):
         raise ValueError(f"no fault called {', '.join(sorted(strange))}; there are: {', '.join(FAULTS)}")
+    if settings.backdrop not in BACKDROPS:
+        raise ValueError(f"no backdrop called {settings.backdrop!r}; there are: {', '.join(BACKDROPS)}")
     unknown = settings.off - set(DEFECTS)
     if unknown:
         raise ValueError(f"no defect called {', '.join(sorted(unknown))}; there are: {', '.join(DEFECTS)}")
@@ -178,6 +183,10 @@ class Set:
             size = self.scene.size
             lay_sheet(self.scene, make_mat(paper, shape == "round"), (0.0, -float(size[1]) / 2 - 0.20))
         progress(1, 100)
+        pushed = bool(settings.capture) and CAPTURES[parse_capture(settings.capture)[0]].pushed
+        if pushed:
+            # a hand pushes the subject alone: what it stands on stays
+            del self.scene.bodies[1:]
         self.rays = ray_scene(self.scene)
         bake_light(self.scene, self.rays)
         progress(3, 100)
@@ -185,9 +194,8 @@ class Set:
         self.studio = Studio(
             self.scene, self.rays, gsd, 1.0 if "gloss" in on else 0.0, 0.85 if "bald" in on else 0.0, "window" in on
         )
-        wide, high = self.camera.width, self.camera.height
-        pushed = bool(settings.capture) and CAPTURES[parse_capture(settings.capture)[0]].pushed
-        self._backdrop = blurred_backdrop(self.scene, wide, high, pushed) if self.scene.turntable or pushed else None
+        self._behind = "desk" if pushed else settings.backdrop if self.scene.turntable else ""
+        self._backdrops: dict[int, NDArray[np.float32]] = {}
         self._rng = np.random.default_rng(settings.seed + 77)
 
     def take(
@@ -202,15 +210,23 @@ class Set:
     def shot(self, station: Station, i: int, focus_error: float = 0.0, light: float = 1.0) -> Shot:
         """The exposure that would be made at a station, with all that goes wrong in it."""
         shot = _shot(self.camera, station, self.settings, self._rng, i, self._distance(station))
+        shot.level = station.ring
         shot.focus *= 1 + focus_error
         shot.exposure *= light
         return shot
 
     def expose(self, shot: Shot, i: int) -> tuple[NDArray[np.uint8], NDArray]:
         """Make an exposure: photo and the subject's share of each pixel."""
-        radiance, cover = self.studio.radiance(shot, self._backdrop)
+        radiance, cover = self.studio.radiance(shot, self._backdrop(shot.level))
         mine = [d for d in self.settings.planted if d.photo == i + 1]
         return finished(plant(radiance, shot, mine), shot, self.settings.on), cover
+
+    def _backdrop(self, level: int) -> NDArray[np.float32] | None:
+        """What is seen behind the scene from one height of the camera."""
+        if self._behind and level not in self._backdrops:
+            wide, high = self.camera.width, self.camera.height
+            self._backdrops[level] = make_backdrop(self.scene, wide, high, self._behind, level)
+        return self._backdrops.get(level)
 
     def _distance(self, station: Station) -> float:
         """How far away what is focused on is: the middle of an object; of a place what the camera points at."""
@@ -240,6 +256,11 @@ def _shot(
         shot.balance = (float(np.exp(balance[0])), 1.0, float(np.exp(balance[2])))
     if settings.has("shake"):
         shot.shake = shake * 0.25 / camera.fx
+    if "lamps" in settings.on:
+        # lamps that warm up and a cloud that passes: slow, over dozens of photos
+        shot.exposure *= 1 + 0.12 * float(np.sin(i / 9.0 + settings.seed))
+        warm = 1 + 0.04 * float(np.sin(i / 14.0))
+        shot.balance = (shot.balance[0] * warm, 1.0, shot.balance[2] / warm)
     more = np.random.default_rng((settings.seed, 901, i)).normal(0, 1, 7)
     if "breathing" in settings.on:
         f = camera.fx * (1 + 0.003 * more[0])
