@@ -29,13 +29,20 @@ from vast_quarry.pipeline.store import Store
 from vast_quarry.pipeline.video import Choice, frames_of
 
 console = Console(stderr=False)
+#: in the place of a folder of masks
+SUGGEST = "suggest"
 
 PhotosArgument = Annotated[Path, typer.Argument(help="Folder with the photos", show_default=False)]
 OutOption = Annotated[Path, typer.Option("--out", help="Folder for the results", show_default=False)]
 GradeOption = Annotated[
     Grade | None, typer.Option("--grade", help="How far to go [default: dressed]", show_default=False)
 ]
-MasksOption = Annotated[Path | None, typer.Option("--masks", help="Folder with masks STEM.png; white is kept")]
+MasksOption = Annotated[
+    str | None,
+    typer.Option(
+        "--masks", help="Folder with masks STEM.png, white is kept; or `suggest`, to find them in the way that suits"
+    ),
+]
 RecipeOption = Annotated[Path | None, typer.Option("--recipe", help="Replay the settings of an earlier result")]
 
 
@@ -68,9 +75,11 @@ def _mat(mat: str | None) -> dict[str, dict[str, Any]]:
         ) from error
 
 
-def _changes(mat: str | None, settings: list[str] | None) -> dict[str, dict[str, Any]]:
+def _changes(mat: str | None, settings: list[str] | None, masks: str | None) -> dict[str, dict[str, Any]]:
     """What options change in the settings of layers."""
     changes = _mat(mat)
+    if masks == SUGGEST:
+        changes["masks"] = {"way": "suggest"}
     for text in settings or ():
         layer, values = parsed(text)
         changes.setdefault(layer, {}).update(values)
@@ -135,14 +144,14 @@ def _sources(photos: Path, out: Path) -> dict[str, Any]:
     return {"folder": str(photos.resolve())} | ({"frames": str((out / "frames").resolve())} if taken else {})
 
 
-def run_until(photos: Path, out: Path, masks: Path | None, recipe: Recipe, until: str) -> RunResult:
-    """Run and write the results into ``out``."""
+def run_until(photos: Path, out: Path, masks: str | None, recipe: Recipe, until: str) -> RunResult:
+    """Run and write the results into ``out``; ``masks`` is a folder, or SUGGEST."""
     filmed = photos.is_file() and is_video(photos)
     claim_output(out, None if filmed else photos)
     store = Store(out)
     places: dict[str, dict[str, Any]] = {
         "photos": _sources(photos, out),
-        "masks": {"folder": str(masks.resolve()) if masks else None},
+        "masks": {"folder": str(Path(masks).resolve()) if masks and masks != SUGGEST else None},
     }
     with make_reporter(console) as reporter:
         runner = Runner(store, reporter)
@@ -199,7 +208,7 @@ def build(
     settings: SetOption = None,
 ) -> None:
     """Make a textured model from a folder of photos."""
-    changes = _changes(mat, settings)
+    changes = _changes(mat, settings, masks)
     if ground is not None:
         changes.setdefault("points", {})["ground"] = ground
     if place:
@@ -226,7 +235,7 @@ def align(
     settings: SetOption = None,
 ) -> None:
     """Only find out where the photos were taken from."""
-    result = run_until(photos, out, masks, _recipe(recipe, grade, _changes(mat, settings)), "cameras")
+    result = run_until(photos, out, masks, _recipe(recipe, grade, _changes(mat, settings, masks)), "cameras")
     figures = result.versions["cameras"].figures
     console.print(
         f"{figures['placed'] + figures['weak']} of {figures['photos']} photos placed: {out / 'cameras.json'}",

@@ -12,6 +12,7 @@ from vast_quarry.cli import build, rig
 from vast_quarry.cli.frames import frames
 from vast_quarry.cli.inspect import inspect_command
 from vast_quarry.cli.language import told
+from vast_quarry.cli.mask import mask
 from vast_quarry.cli.optics import optics
 from vast_quarry.cli.plan import marks, mat, plan
 from vast_quarry.cli.serve import serve
@@ -29,6 +30,7 @@ app = typer.Typer(
 app.command()(build.build)
 app.command()(build.align)
 app.command("inspect")(inspect_command)
+app.command()(mask)
 app.command()(frames)
 app.command()(optics)
 app.command()(plan)

@@ -25,6 +25,13 @@ class MasksFigures(TypedDict, total=False):
 
     masked: int
     kept_percent: float | None
+    #: the way that was taken (of several, the one that was suggested)
+    way: str
+    #: masks that should be looked at, and those that were mended by hand
+    unsure: int
+    edited: int
+    #: versions whose model was projected
+    made_from: dict[str, int]
 
 
 class LensFigures(TypedDict, total=False):

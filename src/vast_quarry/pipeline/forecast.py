@@ -14,7 +14,7 @@ from dataclasses import dataclass, field
 #: where nothing was run before
 TYPICAL: dict[str, dict[str, float]] = {
     "photos": {"Reading photos": 3},
-    "masks": {"Reading masks": 1},
+    "masks": {"Looking at photos": 2, "Learning the backdrop": 6, "Making masks": 8},
     "cameras": {
         "Finding features": 15.7, "Looking for overlap": 2.3, "Matching photos": 63, "Placing cameras": 15.7,
         "Standing the model up": 0.3,

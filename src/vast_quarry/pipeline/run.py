@@ -14,10 +14,12 @@ from threadpoolctl import threadpool_limits
 from vast_quarry.core.errors import PlainError
 from vast_quarry.pipeline.executors import LazyExecutor
 from vast_quarry.pipeline.forecast import TYPICAL, StageClock
+from vast_quarry.pipeline.masking import model_stamp
 from vast_quarry.pipeline.memory import MemoryWatch
 from vast_quarry.pipeline.recipe import Recipe
 from vast_quarry.pipeline.registry import STEPS
 from vast_quarry.pipeline.step import Context, Reporter, Step, StepSettings
+from vast_quarry.pipeline.steps.masks import MasksSettings
 from vast_quarry.pipeline.steps.photos import PhotosSettings
 from vast_quarry.pipeline.store import Store, Version, version_key
 
@@ -62,8 +64,11 @@ def _photo_stamp(settings: StepSettings) -> str:
 
 
 def _mask_stamp(settings: StepSettings) -> str:
-    folder = getattr(settings, "folder", None)
-    return _photo_stamp(PhotosSettings(folder=folder)) if folder else ""
+    assert isinstance(settings, MasksSettings)
+    files = _photo_stamp(PhotosSettings(folder=settings.folder)) if settings.folder else ""
+    edits = Path(settings.edits).read_text("utf-8") if settings.edits and Path(settings.edits).exists() else ""
+    model = model_stamp(settings.model) if settings.way in ("model", "suggest") else ""
+    return "\n".join((files, edits, model)) if files or edits or model else ""
 
 
 _STAMPS = {"photos": _photo_stamp, "masks": _mask_stamp}
@@ -168,7 +173,7 @@ class Runner:
         parents = {p: result.versions[p] for p in step.parents}
         stamp = _STAMPS[step.layer](settings) if step.layer in _STAMPS else ""
         # what a folder holds counts, not where it lies: a data folder may be moved
-        counts = {k: v for k, v in plain.items() if not (stamp and k == "folder")}
+        counts = {k: v for k, v in plain.items() if not ((stamp and k == "folder") or k in ("edits", "model"))}
         key = version_key(step.layer, counts, {p: v.key for p, v in parents.items()}, stamp)
         self.reporter.begin(step.layer, step.title)
         found = self.store.find(step.layer, key)

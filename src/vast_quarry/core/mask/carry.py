@@ -12,6 +12,8 @@ Kroeger, T., Timofte, R., Dai, D., Van Gool, L. (2016). Fast optical flow using 
 
 from __future__ import annotations
 
+from typing import Any
+
 import cv2
 import numpy as np
 from numpy.typing import NDArray
@@ -23,7 +25,7 @@ Mask = NDArray[np.bool_]
 Rgb = NDArray[np.uint8]
 SIDE = 480
 #: sureness below which a chain stops
-ENOUGH = 0.82
+ENOUGH = 0.65
 #: places that go and come back within this many pixels are believed
 BACK = 1.5
 
@@ -36,7 +38,9 @@ def _small(rgb: Rgb) -> Rgb:
 
 def _affine(one: NDArray, other: NDArray, mask: Mask) -> NDArray[np.float64]:
     """Affine map (2, 3) of the subject from one grey picture to another by matched features, or one that moves nothing."""
-    sift = cv2.SIFT_create(nfeatures=1500, contrastThreshold=0.01)
+    sift: Any = cv2.SIFT_create(  # type: ignore[attr-defined]
+        nfeatures=1500, contrastThreshold=0.01
+    )
     k1, d1 = sift.detectAndCompute(one, cv2.dilate(mask.astype(np.uint8), np.ones((5, 5), np.uint8)))
     k2, d2 = sift.detectAndCompute(other, None)
     still = np.array([[1.0, 0, 0], [0, 1, 0]])
@@ -55,7 +59,7 @@ def _affine(one: NDArray, other: NDArray, mask: Mask) -> NDArray[np.float64]:
 
 
 def _flow(one: NDArray, other: NDArray) -> NDArray[np.float32]:
-    dis = cv2.DISOpticalFlow_create(cv2.DISOPTICAL_FLOW_PRESET_MEDIUM)
+    dis: Any = cv2.DISOpticalFlow_create(cv2.DISOPTICAL_FLOW_PRESET_MEDIUM)  # type: ignore[attr-defined]
     return np.asarray(dis.calc(one, other, None), np.float32)
 
 

@@ -68,7 +68,10 @@ def snapped(rgb: NDArray[np.uint8], mask: Mask, reach: float = 4.0, smooth: floa
         return mask
     r = max(1, round(reach))
     # only where the rim is: a mask is mostly inside or outside
-    near = cv2.dilate(cv2.morphologyEx(mask.astype(np.uint8), cv2.MORPH_GRADIENT, np.ones((3, 3), np.uint8)), np.ones((4 * r + 1,) * 2, np.uint8))
+    near = cv2.dilate(
+        cv2.morphologyEx(mask.astype(np.uint8), cv2.MORPH_GRADIENT, np.ones((3, 3), np.uint8)),
+        np.ones((4 * r + 1,) * 2, np.uint8),
+    )
     ys, xs = np.flatnonzero(near.any(1)), np.flatnonzero(near.any(0))
     part = np.s_[ys[0] : ys[-1] + 1, xs[0] : xs[-1] + 1]
     soft = guided(rgb[part], mask[part].astype(np.float32), r, smooth)

@@ -26,7 +26,9 @@ def detail(gray: NDArray[np.float32], sigma: float = 0.8) -> NDArray[np.float32]
     """Modified Laplacian of a picture (H, W), its noise evened out."""
     g = cv2.GaussianBlur(gray, (0, 0), sigma)
     kernel = np.array([[-1, 2, -1]], np.float32)
-    return np.asarray(np.abs(cv2.filter2D(g, cv2.CV_32F, kernel)) + np.abs(cv2.filter2D(g, cv2.CV_32F, kernel.T)), np.float32)
+    return np.asarray(
+        np.abs(cv2.filter2D(g, cv2.CV_32F, kernel)) + np.abs(cv2.filter2D(g, cv2.CV_32F, kernel.T)), np.float32
+    )
 
 
 def in_focus(rgb: NDArray[np.uint8]) -> tuple[Mask, float]:
@@ -51,7 +53,9 @@ def in_focus(rgb: NDArray[np.uint8]) -> tuple[Mask, float]:
         return np.zeros(rgb.shape[:2], bool), 1.0
     ratio = float(np.median(heap[sharp]) / max(float(np.median(heap[~sharp])), 1e-3))
     reach = max(3, round(2 * window))
-    closed = cv2.morphologyEx(sharp.astype(np.uint8), cv2.MORPH_CLOSE, cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * reach + 1,) * 2))
+    closed = cv2.morphologyEx(
+        sharp.astype(np.uint8), cv2.MORPH_CLOSE, cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * reach + 1,) * 2)
+    )
     mask = largest_parts(closed > 0, 0.1)
     mask = without_pinholes(mask, 0.03 * float(mask.sum()))
     # the windows carry sharpness over the rim by about their size

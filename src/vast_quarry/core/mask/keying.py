@@ -47,8 +47,8 @@ class Field:
 
 def _basis(height: int, width: int) -> NDArray[np.float64]:
     v, u = np.meshgrid(np.linspace(-1, 1, height), np.linspace(-1, 1, width), indexing="ij")
-    u, v = u.ravel(), v.ravel()
-    return np.stack([np.ones_like(u), u, v, u * u, u * v, v * v], 1)
+    x, y = u.ravel(), v.ravel()
+    return np.stack([np.ones_like(x), x, y, x * x, x * y, y * y], 1)
 
 
 def _small(rgb: Rgb, side: int) -> Rgb:
@@ -134,13 +134,22 @@ def key_field(rgb: Rgb, field: Field, tolerance: float, softness: float = 0.0) -
 def border_colors(rgb: Rgb, most: int = 4) -> list[tuple[tuple[int, int, int], float]]:
     """The colours that make up a photo's border, with the share of it that each has: to start picking from."""
     small = _small(rgb, 200)
-    pixels = small[border(*small.shape[:2], 0.06)]
+    pixels = small[border(small.shape[0], small.shape[1], 0.06)]
     lab = to_lab(pixels[None])[0]
     cv2.setRNGSeed(1)
     _, label, centers = cv2.kmeans(
-        lab, min(most, len(lab)), None, (cv2.TERM_CRITERIA_EPS + cv2.TERM_CRITERIA_MAX_ITER, 20, 0.5), 2, cv2.KMEANS_PP_CENTERS
+        lab,
+        min(most, len(lab)),
+        None,
+        (cv2.TERM_CRITERIA_EPS + cv2.TERM_CRITERIA_MAX_ITER, 20, 0.5),
+        2,
+        cv2.KMEANS_PP_CENTERS,
     )
     share = np.bincount(label.ravel(), minlength=len(centers)) / len(lab)
-    rgb_of = np.round(cv2.cvtColor(centers[None].astype(np.float32), cv2.COLOR_LAB2RGB)[0] * 255).clip(0, 255).astype(int)
+    rgb_of = (
+        np.round(cv2.cvtColor(centers[None].astype(np.float32), cv2.COLOR_LAB2RGB)[0] * 255).clip(0, 255).astype(int)
+    )
     order = np.argsort(-share)
-    return [((int(rgb_of[k, 0]), int(rgb_of[k, 1]), int(rgb_of[k, 2])), float(share[k])) for k in order if share[k] > 0.05]
+    return [
+        ((int(rgb_of[k, 0]), int(rgb_of[k, 1]), int(rgb_of[k, 2])), float(share[k])) for k in order if share[k] > 0.05
+    ]

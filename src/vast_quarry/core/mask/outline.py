@@ -36,7 +36,9 @@ def filled(points: ArrayLike, height: int, width: int) -> Mask:
 def stroke(points: ArrayLike, radius: float, height: int, width: int) -> NDArray[np.float32]:
     """How far a round brush that is drawn along points (K, 2) covers each pixel: 1 within ``radius`` (share of the width)."""
     out = np.zeros((height, width), np.uint8)
-    xy = np.round((np.asarray(points, np.float64).reshape(-1, 2) * [width, height] - 0.5).clip(-1e6, 1e6) * 16).astype(np.int32)
+    xy = np.round((np.asarray(points, np.float64).reshape(-1, 2) * [width, height] - 0.5).clip(-1e6, 1e6) * 16).astype(
+        np.int32
+    )
     thick = max(1, round(2 * radius * width))
     if len(xy) == 1:
         cv2.circle(out, (int(xy[0, 0]), int(xy[0, 1])), max(1, round(radius * width * 16)), 1, -1, shift=4)

@@ -52,7 +52,9 @@ def points_seen(points: Array, lens: Camera, rotation: Array, center: Array, rea
     disc = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * size + 1, 2 * size + 1))
     padded = np.pad(out, 4 * size + 2)
     spread = cv2.dilate(padded, disc)
-    closed = cv2.morphologyEx(spread, cv2.MORPH_CLOSE, cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (4 * size + 1,) * 2))
+    closed = cv2.morphologyEx(
+        spread, cv2.MORPH_CLOSE, cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (4 * size + 1,) * 2)
+    )
     shape = cv2.erode(closed, disc)[4 * size + 2 : -4 * size - 2, 4 * size + 2 : -4 * size - 2]
     mask = largest_parts(shape > 0, 0.02)
     return without_pinholes(mask, 0.01 * max(float(mask.sum()), 1.0))

@@ -173,7 +173,9 @@ def background_of(frames: NDArray[np.uint8], gains: NDArray[np.float32]) -> Back
     known &= touched[label]
     # edges of the background move by a fraction of a pixel: a shaking floor, a lens that breathes
     soft = cv2.GaussianBlur(color, (0, 0), 0.8)
-    slope = np.sqrt(sum(cv2.Sobel(soft[..., c], cv2.CV_32F, k, 1 - k, scale=1 / 8) ** 2 for c in range(3) for k in (0, 1)))
+    slope = np.sqrt(
+        sum(cv2.Sobel(soft[..., c], cv2.CV_32F, k, 1 - k, scale=1 / 8) ** 2 for c in range(3) for k in (0, 1))
+    )
     sigma = np.sqrt(np.maximum(noise, spread) ** 2 + (0.25 * slope) ** 2)
     return Background(np.asarray(color, np.float32), known, np.asarray(support, np.float32), sigma.astype(np.float32))
 

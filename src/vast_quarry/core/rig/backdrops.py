@@ -50,7 +50,9 @@ def _graded(scene: Scene, width: int, height: int, level: int) -> Picture:
     """Paper that falls off from bright to dark, towards another hue."""
     v, u = np.meshgrid(np.linspace(0, 1, height), np.linspace(0, 1, width), indexing="ij")
     t = ((v + STEP * level) / (1 + 2 * STEP)).clip(0, 1)[..., None]
-    light = (np.array([0.75, 0.74, 0.70]) * (1 - t) + np.array([0.10, 0.13, 0.19]) * t) * (1 - 0.25 * (u[..., None] - 0.4) ** 2)
+    light = (np.array([0.75, 0.74, 0.70]) * (1 - t) + np.array([0.10, 0.13, 0.19]) * t) * (
+        1 - 0.25 * (u[..., None] - 0.4) ** 2
+    )
     return np.asarray(light, np.float32)
 
 

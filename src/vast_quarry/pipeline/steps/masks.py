@@ -1,9 +1,9 @@
-"""Masks: from files or from the photos' alpha channels."""
+"""Masks: from files and transparency, found by themselves, from the model, mended by hand."""
 
 from __future__ import annotations
 
 from pathlib import Path
-from typing import ClassVar
+from typing import ClassVar, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,20 +11,35 @@ from PIL import Image
 from pydantic import Field
 
 from vast_quarry.core.errors import PlainError
-from vast_quarry.core.formats.atomic import atomic_write
-from vast_quarry.core.mask.files import mask_path, read_mask
-from vast_quarry.core.mask.keying import key_out
-from vast_quarry.core.photo.reading import load_alpha, load_rgb
-from vast_quarry.core.words import Said, say
+from vast_quarry.core.words import say
 from vast_quarry.pipeline.figures import MasksFigures
+from vast_quarry.pipeline.masking import Masking
 from vast_quarry.pipeline.step import Context, StepSettings, setting
 from vast_quarry.pipeline.steps.photos import clean_name, read_photo_list
+
+#: sureness below which a mask wants a look
+DOUBTFUL = 0.8
 
 
 class MasksSettings(StepSettings):
     """Where masks come from."""
 
     folder: str | None = Field(None, description="Folder with masks named STEM.png; white is kept")
+    way: Literal["files", "suggest", "still", "colour", "focus", "carry", "model"] = setting(
+        "files",
+        "Where masks come from",
+        "Photos that bring a mask of their own, as a file or as transparency, keep it; this is for the others.",
+        main=True,
+        labels={
+            "files": "files and transparency only",
+            "suggest": "suggested by what the photos show",
+            "still": "what moves before a still backdrop",
+            "colour": "what is not of the backdrop's colour",
+            "focus": "what is in focus",
+            "carry": "carried over from masks that are there",
+            "model": "from the model",
+        },
+    )  # fmt: skip
     alpha: bool = setting(
         True, "Use the photos' own transparency", "Transparent parts of photos are left out.", main=True
     )
@@ -35,8 +50,22 @@ class MasksSettings(StepSettings):
         12.0,
         "Backdrop colour tolerance",
         "How far a colour may differ from a backdrop colour that was picked, and still be left out.",
-        main=True, unit="Delta E", usual=(5, 30), gt=0, le=100,
+        main=True, unit="Delta E 2000", usual=(5, 30), gt=0, le=100,
     )  # fmt: skip
+    softness: float = setting(
+        1.2,
+        "Backdrop colour softness",
+        "Colours that differ from the limit by less than this are decided by the photo's edges.",
+        unit="Delta E 2000", usual=(0, 6), ge=0, le=50,
+    )  # fmt: skip
+    margin_px: float = setting(
+        0.0,
+        "Margin about masks that were found",
+        "They are grown by this, or shrunk where it is below 0.",
+        unit="px", usual=(-5, 20), ge=-200, le=200,
+    )  # fmt: skip
+    model: str | None = Field(None, description="Folder with the alignment whose model is projected into the photos")
+    edits: str | None = Field(None, description="File with what was mended by hand")
 
 
 def mask_file(folder: Path, number: int) -> Path | None:
@@ -50,34 +79,8 @@ def load_mask(path: str | Path | None) -> NDArray[np.bool_] | None:
     return None if path is None else np.asarray(Image.open(path).convert("L")) > 127
 
 
-def make_mask(
-    photo: str,
-    mask: str | None,
-    alpha: bool,
-    colors: list[tuple[int, int, int]],
-    tolerance: float,
-    width: int,
-    height: int,
-    target: str,
-) -> tuple[float | None, Said | None]:
-    """Unit of work: mask of one photo; what share of it is kept (None without a mask), and what went wrong."""
-    out = Path(target)
-    try:
-        kept = read_mask(Path(mask), width, height) if mask else load_alpha(Path(photo)) if alpha else None
-        if kept is None and colors:
-            kept = key_out(load_rgb(Path(photo)), colors, tolerance)
-    except PlainError as error:
-        return None, error.said
-    if kept is None:
-        return None, None
-    with atomic_write(out) as f:
-        Image.fromarray((kept * 255).astype(np.uint8)).save(f, format="PNG", compress_level=1)
-    nothing = None if kept.any() else Said("The mask keeps nothing, so nothing of this photo counts.")
-    return float(kept.mean()), nothing
-
-
 class MasksStep:
-    """Collects masks."""
+    """Finds and collects masks."""
 
     layer: ClassVar[str] = "masks"
     title: ClassVar[str] = "Masks"
@@ -85,31 +88,47 @@ class MasksStep:
     settings_model: ClassVar[type[StepSettings]] = MasksSettings
 
     def run(self, context: Context) -> MasksFigures:
-        """Write ``masks/NNNNN.png`` for every photo that has a mask."""
+        """Write ``masks/NNNNN.png`` for every photo that has a mask, and ``masks.json``."""
         settings: MasksSettings = context.settings
         listed = read_photo_list(context.parents["photos"])
         folder = Path(settings.folder) if settings.folder else None
         if folder is not None and not folder.is_dir():
             raise PlainError(say("There is no folder of masks at {folder}.", folder=folder), "Check the path.")
-        (context.folder / "masks").mkdir(exist_ok=True)
-        jobs = []
-        for p in listed.usable:
-            found = mask_path(folder, p.path) if folder else None
-            target = context.folder / "masks" / f"{p.number:05d}.png"
-            jobs.append(
-                (
-                    str(listed.file(p)), str(found) if found else None, settings.alpha, list(settings.key_colors),
-                    settings.tolerance, p.width, p.height, str(target),
+        masking = Masking(context, listed)
+        made = masking.make()
+        for photo, m in zip(listed.usable, made):
+            if m.problem and masking.way in ("files", "carry"):
+                context.found(say("{name}: {problem}", name=clean_name(photo.path), problem=m.problem))
+        if masking.way not in ("files", "carry"):
+            for problem in dict.fromkeys(m.problem for m in made if m.problem):
+                names = [clean_name(p.path) for p, m in zip(listed.usable, made) if m.problem == problem]
+                pattern = "{count, plural, one {# photo} other {# photos}} ({names}{more, plural, =0 {} other { and # more}}): {problem}"
+                context.found(
+                    say(
+                        pattern,
+                        count=len(names),
+                        names=", ".join(names[:4]),
+                        more=max(0, len(names) - 4),
+                        problem=problem,
+                    )
                 )
-            )  # fmt: skip
-        results = context.each("Reading masks", make_mask, jobs)
-        for photo, (_, problem) in zip(listed.usable, results):
-            if problem:
-                context.found(say("{name}: {problem}", name=clean_name(photo.path), problem=problem))
-        shares = [share for share, _ in results if share is not None]
-        if folder is not None and not shares:
+        if masking.why:
+            context.found(masking.why)
+        shares = [m.share for m in made if m.share is not None]
+        unsure = [clean_name(p.path) for p, m in zip(listed.usable, made) if m.sure is not None and m.sure < DOUBTFUL]
+        if unsure:
+            pattern = "{count, plural, one {# mask is} other {# masks are}} not sure and should be looked at: {names}{more, plural, =0 {} other { and # more}}."
+            context.found(say(pattern, count=len(unsure), names=", ".join(unsure[:4]), more=max(0, len(unsure) - 4)))
+        if folder is not None and not any(m.way == "files" for m in made):
             raise PlainError(
                 say("No mask in {folder} fits a photo.", folder=folder),
                 "Masks are named like their photos with the ending .png, and as large.",
             )
-        return {"masked": len(shares), "kept_percent": round(100 * float(np.mean(shares)), 1) if shares else None}
+        return {
+            "masked": len(shares),
+            "kept_percent": round(100 * float(np.mean(shares)), 1) if shares else None,
+            "way": masking.way,
+            "unsure": len(unsure),
+            "edited": sum(m.edited for m in made),
+            "made_from": masking.made_from,
+        }
