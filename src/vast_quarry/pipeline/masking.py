@@ -148,9 +148,9 @@ class Masking:
             alike = [n for n, g in enumerate(glimpses) if g.tiny.shape == shape]
             stands = find_stands(np.stack([glimpses[n].tiny for n in alike]))
             if look:
-                focus = [g.focus for g in glimpses if g.focus > 0]
+                focus = [g.focus for g in glimpses if g.focus is not None]
                 aligned = self.settings.model is not None and model_versions(Path(self.settings.model)) is not None
-                way, self.why = suggest(stands, [g.plain for g in glimpses], focus, aligned)
+                way, self.why = suggest(stands, [g.plain for g in glimpses if g.plain is not None], focus, aligned)
                 self.way = way if way != "none" else "files"
             if self.way == "still":
                 orders = self._studied(orders, [need[n] for n in alike], stands)

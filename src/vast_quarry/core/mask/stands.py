@@ -15,7 +15,13 @@ from numpy.typing import NDArray
 
 Mask = NDArray[np.bool_]
 #: longer side at which photos are compared (pixels)
-SIDE = 96
+SIDE = 240
+#: lightness (L*) by which fine texture swings at least, to count
+TEXTURE = 0.8
+#: in the place of how much texture moved, where there is none
+UNKNOWN = -1.0
+#: stands before that a photo is compared with
+LOOK_BACK = 12
 #: frames of one stand from which its background is told; with fewer nothing can be
 FEWEST = 4
 
@@ -33,42 +39,72 @@ def border(height: int, width: int, share: float = 0.1) -> Mask:
     return out
 
 
-def stands(frames: NDArray[np.uint8], most_apart: float = 2.5) -> NDArray[np.int64]:
+def _fine(lab: NDArray[np.float32]) -> NDArray[np.float32]:
+    """Fine texture of lightness."""
+    light = np.ascontiguousarray(lab[..., 0])
+    return np.asarray(cv2.GaussianBlur(light, (0, 0), 0.7) - cv2.GaussianBlur(light, (0, 0), 3.0), np.float32)
+
+
+class _Pairs:
+    """Compares frames two at a time."""
+
+    def __init__(self, frames: NDArray[np.uint8]) -> None:
+        self.frames = frames
+        self.band = border(frames.shape[1], frames.shape[2], 0.12)
+
+    def change(self, a: int, b: int) -> tuple[float, float, float]:
+        """Median difference of the outer bands, share of the picture that changed, and whether the bands' texture moved: 1 - its
+        correlation, below 0 where there is hardly any."""
+        one, other = (self.frames[k].astype(np.float32) + 1.0 for k in (a, b))
+        gain = np.median(other[self.band] / one[self.band], axis=0)
+        la, lb = to_lab(one * gain), to_lab(other)
+        far = np.linalg.norm(la - lb, axis=2)
+        fa, fb = _fine(la), _fine(lb)
+        textured = self.band & (cv2.blur(fa * fa + fb * fb, (5, 5)) > 2 * TEXTURE**2)
+        moved = UNKNOWN
+        if textured.sum() > 0.04 * self.band.sum():
+            x, y = fa[textured], fb[textured]
+            moved = 1.0 - float((x * y).sum() / np.sqrt((x * x).sum() * (y * y).sum() + 1e-9))
+        return float(np.median(far[self.band])), float(np.mean(far > 8.0)), moved
+
+
+def stands(frames: NDArray[np.uint8], most_apart: float = 2.5, most_moved: float = 0.5) -> NDArray[np.int64]:
     """Which frames (N, h, w, 3), small ones, were taken from one stand of the camera: numbers from 0 by order of the first.
 
-    The outer bands of two frames agree within ``most_apart`` (Delta E, median) once their brightness is evened out. Before a
-    plain backdrop that says little: there the camera's stand changes where much more of the picture changes, from one frame
-    to the next, than it usually does.
+    The outer bands of two frames agree within ``most_apart`` (Delta E, median) once their brightness is evened out, and their
+    texture stays where it is. Before a plain backdrop that says little: there the camera's stand changes where much more of the
+    picture changes, from one frame to the next, than it usually does.
     """
-    n, h, w, _ = frames.shape
-    band = border(h, w, 0.12)
-    flat = frames.reshape(n, -1, 3).astype(np.float32) + 1.0
-    rows = flat[:, band.ravel()]
+    n = len(frames)
+    pairs = _Pairs(frames)
+    steps = np.array([pairs.change(k, k + 1) for k in range(n - 1)]).reshape(-1, 3)
+    usual = float(np.median(steps[:, 1])) if len(steps) else 0.0
 
-    def evenly(a: int, b: int) -> tuple[NDArray, NDArray]:
-        gain = np.median(rows[b] / rows[a], axis=0)
-        return to_lab((flat[a] * gain)[None])[0], to_lab(flat[b][None])[0]
+    def differ(rows: NDArray, factor: float) -> NDArray:
+        """Whether pairs are of two stands: by how much else changes only where no texture behind tells."""
+        jump = (rows[:, 2] == UNKNOWN) & (rows[:, 1] > factor * usual + 0.01)
+        return np.asarray((rows[:, 0] > most_apart) | (rows[:, 2] > most_moved) | jump)
 
-    def change(a: int, b: int) -> tuple[float, float]:
-        """Median difference of the outer bands, and the share of the picture that changed."""
-        one, other = evenly(a, b)
-        far = np.linalg.norm(one - other, axis=1)
-        return float(np.median(far[band.ravel()])), float(np.mean(far > 8.0))
-
-    steps = np.array([change(k, k + 1) for k in range(n - 1)]).reshape(-1, 2)
-    usual = np.median(steps[:, 1]) if len(steps) else 0.0
-    cuts = (steps[:, 0] > most_apart) | (steps[:, 1] > 1.7 * usual + 0.01)
-    runs = np.concatenate([[0], np.cumsum(cuts)]).astype(int)
+    cuts = differ(steps, 1.7)
+    runs = np.zeros(n, int)
+    leader = 0
+    for k in range(1, n):
+        # a camera that moves slowly never moves far from one frame to the next
+        far, _, moved = pairs.change(leader, k) if k > leader + 1 else (0.0, 0.0, 0.0)
+        cut = bool(cuts[k - 1]) or far > most_apart or moved > most_moved
+        runs[k] = runs[k - 1] + cut
+        leader = k if cut else leader
     out = np.full(n, -1)
     found: list[list[int]] = []
     for run in range(runs[-1] + 1):
         mine = np.flatnonzero(runs == run)
-        probe = mine[np.linspace(0, len(mine) - 1, min(len(mine), 5)).astype(int)]
+        probe = mine[np.linspace(0, len(mine) - 1, min(len(mine), 3)).astype(int)]
         which = -1
-        for g, theirs in enumerate(found):
-            other = np.array(theirs)[np.linspace(0, len(theirs) - 1, min(len(theirs), 12)).astype(int)]
-            near = np.array([change(a, b) for a in probe for b in other])
-            if near[:, 0].min() < most_apart and near[:, 1].min() < 1.2 * usual + 0.005:
+        # stands before are looked at again, but not all of hundreds
+        for g in range(len(found) - 1, max(-1, len(found) - 1 - LOOK_BACK), -1):
+            other = np.array(found[g])[np.linspace(0, len(found[g]) - 1, min(len(found[g]), 8)).astype(int)]
+            near = np.array([pairs.change(a, b) for a in probe for b in other])
+            if not differ(near, 1.2).all():
                 which = g
                 break
         if which < 0:
@@ -81,31 +117,35 @@ def stands(frames: NDArray[np.uint8], most_apart: float = 2.5) -> NDArray[np.int
 
 @dataclass(frozen=True)
 class Stands:
-    """Stands of a set: number of each photo's, and for each photo whether its stand's background can be told."""
+    """Stands of a set: number of each photo's, and how much changes within them, in the picture and in its outer band (shares)."""
 
     numbers: NDArray[np.int64]
     changes: float
+    band_changes: float
 
     @property
     def told(self) -> Mask:
-        """Photos whose stand has photos enough."""
+        """Photos whose stand has photos enough for its background to be told."""
         return np.asarray(np.bincount(self.numbers)[self.numbers] >= FEWEST)
 
     @property
     def still(self) -> bool:
         """Whether most photos stand before a still backdrop while something moves before it."""
-        return bool(len(self.numbers) >= FEWEST and self.told.mean() > 0.6 and self.changes > 0.01)
+        moves = self.changes > 0.01 and self.band_changes < 0.5 * self.changes
+        return bool(len(self.numbers) >= FEWEST and self.told.mean() > 0.6 and moves)
 
 
 def find_stands(frames: NDArray[np.uint8]) -> Stands:
-    """Stands of small frames (N, h, w, 3) in their order, and how much changes within them (share of the picture)."""
+    """Stands of small frames (N, h, w, 3) in their order, and how much changes within them."""
     numbers = stands(frames)
+    band = border(frames.shape[1], frames.shape[2])
     shares = []
     for g in np.unique(numbers):
         mine = frames[numbers == g]
         if len(mine) >= FEWEST:
             picked = mine[np.linspace(0, len(mine) - 1, min(len(mine), 12)).astype(int)].astype(np.float32) + 1.0
-            flat = picked.reshape(len(picked), -1, 3)
-            flat *= np.median(flat.mean(0) / flat, axis=1)[:, None]
-            shares.append(float(np.mean(np.ptp(flat, axis=0).max(1) > 40.0)))
-    return Stands(numbers, float(np.median(shares)) if shares else 0.0)
+            picked *= np.median((picked.mean(0) / picked)[:, band], axis=1)[:, None, None]
+            changed = np.ptp(picked, axis=0).max(2) > 40.0
+            shares.append((float(changed.mean()), float(changed[band].mean())))
+    whole, outer = np.median(shares, axis=0) if shares else (0.0, 0.0)
+    return Stands(numbers, float(whole), float(outer))

@@ -7,7 +7,6 @@ from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
-import cv2
 import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
@@ -20,7 +19,7 @@ from vast_quarry.core.mask import carry, focus, keying, projected, still
 from vast_quarry.core.mask.edits import Edit, edited, moved_rim
 from vast_quarry.core.mask.files import read_mask
 from vast_quarry.core.mask.stands import SIDE as TINY
-from vast_quarry.core.photo.reading import load_alpha, load_rgb, load_small
+from vast_quarry.core.photo.reading import load_alpha, load_rgb, load_small, resized
 from vast_quarry.core.raycast import RayScene
 from vast_quarry.core.words import Said
 
@@ -42,22 +41,19 @@ class Glimpse:
     """A small look at one photo."""
 
     tiny: NDArray[np.uint8]
-    plain: bool
-    alpha: bool
-    focus: float
+    #: whether its border is of one smooth backdrop, and how many times sharper than the rest is what is sharp; None: not looked at
+    plain: bool | None
+    focus: float | None
 
 
-def glimpse(photo: str, sharpness: bool) -> Glimpse:
-    """Look at a photo small; with ``sharpness`` also at what is in focus."""
+def glimpse(photo: str, closely: bool) -> Glimpse:
+    """Look at a photo small; ``closely`` also at its backdrop and at what is in focus."""
     path = Path(photo)
-    small = load_small(path, 400)
-    h, w = small.shape[:2]
-    size = (TINY, max(8, round(TINY * h / w))) if w >= h else (max(8, round(TINY * w / h)), TINY)
-    tiny = cv2.resize(small, size, interpolation=cv2.INTER_AREA)
-    ratio = focus.in_focus(load_small(path, focus.SIDE))[1] if sharpness else 0.0
-    return Glimpse(
-        np.asarray(tiny, np.uint8), keying.border_field(small) is not None, load_alpha(path) is not None, ratio
-    )
+    if not closely:
+        return Glimpse(load_small(path, TINY), None, None)
+    small = load_small(path, focus.SIDE)
+    tiny = resized(small, TINY / max(small.shape[:2]))
+    return Glimpse(tiny, keying.border_field(small) is not None, focus.in_focus(small)[1])
 
 
 def study_stand(photos: list[str], target: str) -> None:
