@@ -165,7 +165,7 @@ def test_the_world_is_served(client: TestClient, built: int) -> None:
         assert len(cloud) == 4 + 16 * n
     depth = client.get(f"/api/projects/{built}/photos/depth", params={"row": placed[0]["row"]})
     assert Image.open(io.BytesIO(depth.content)).mode == "RGBA"
-    clear = client.get(f"/api/projects/{built}/photos/mask", params={"path": placed[0]["photo"]})
+    clear = client.get(f"/api/projects/{built}/masks/picture", params={"path": placed[0]["photo"]})
     assert np.asarray(Image.open(io.BytesIO(clear.content)))[..., 3].max() == 0
     glb = client.get(f"/api/projects/{built}/layers/texture/mesh").content
     assert glb[:4] == b"glTF"

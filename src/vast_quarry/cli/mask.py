@@ -90,7 +90,7 @@ def mask(
         result = Runner(store, reporter).run(recipe_for(Grade.DRESSED, {"masks": changes}), places, until="masks")
         version = result.versions["masks"]
         folder = store.folder(version)
-        told = read_json(folder / "masks.json")
+        found_of = read_json(folder / "masks.json")
         listed = read_photo_list(store.folder(result.versions["photos"]))
         written = 0
         for photo in listed.usable:
@@ -102,11 +102,11 @@ def mask(
                 written += 1
     rows = [
         {"photo": path, "way": row["way"] or None, "confidence": row["sure"], "area": row["share"]}
-        for path, row in told["photos"].items()
+        for path, row in found_of["photos"].items()
     ]
-    write_json(out / "masks.json", {"way": told["way"], "why": told["why"], "photos": rows})
+    write_json(out / "masks.json", {"way": found_of["way"], "why": found_of["why"], "photos": rows})
     console.print(
-        f"{written} of {len(rows)} photos have a mask (by {told['way']}): {out}",
+        f"{written} of {len(rows)} photos have a mask (by {found_of['way']}): {out}",
         markup=False, highlight=False, soft_wrap=True,
     )  # fmt: skip
 
@@ -126,8 +126,8 @@ def _color(text: str) -> tuple[int, int, int]:
 def _edits(outline: Path, photos: Path, work: Path) -> Path:
     """The outlines of a file as edits that grow the subject from them."""
     try:
-        told = json.loads(outline.read_text("utf-8"))
-        if not isinstance(told, dict):
+        found_of = json.loads(outline.read_text("utf-8"))
+        if not isinstance(found_of, dict):
             raise TypeError
     except (OSError, ValueError, TypeError) as error:
         raise PlainError(
@@ -136,7 +136,7 @@ def _edits(outline: Path, photos: Path, work: Path) -> Path:
     files = find_photos(photos)
     named = {key: p for p in reversed(files) for key in (p.stem, p.name, str(p.relative_to(photos)))}
     steps = []
-    for name, points in told.items():
+    for name, points in found_of.items():
         if name not in named:
             raise PlainError(
                 f"{outline.name} has an outline for {name}, but there is no such photo.", "Check the name."

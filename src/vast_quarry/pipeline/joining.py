@@ -61,13 +61,14 @@ def photo_scale(photo: Photo, scale: float, largest_side: int) -> float:
     return min(1.0, largest_side / longest, max(scale, SMALLEST_USEFUL / longest))
 
 
-def find_features(context: Context, listed: PhotoList, photos: list[Photo]) -> int:
+def find_features(context: Context, listed: PhotoList, photos: list[Photo], obey: bool) -> int:
+    """Find features of all photos, only inside their masks where they ``obey``; how many photos that was."""
     settings = context.settings
     (context.folder / "features").mkdir(exist_ok=True)
     jobs = []
     masked = 0
     for p in photos:
-        mask = mask_file(context.parents["masks"], p.number) if settings.features_obey_masks else None
+        mask = mask_file(context.parents["masks"], p.number) if obey else None
         masked += mask is not None
         scale = photo_scale(p, settings.photo_scale, settings.largest_side)
         jobs.append(

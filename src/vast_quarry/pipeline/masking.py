@@ -12,7 +12,6 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from pydantic import ValidationError
 
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import read_json, write_arrays, write_json
@@ -22,6 +21,7 @@ from vast_quarry.core.mask.stands import FEWEST, Stands, find_stands
 from vast_quarry.core.mask.still import MOST
 from vast_quarry.core.mask.suggest import suggest
 from vast_quarry.core.words import Said, say
+from vast_quarry.pipeline.mask_edits import edits_by_photo
 from vast_quarry.pipeline.solution import Solution, load_solution
 from vast_quarry.pipeline.step import Context
 from vast_quarry.pipeline.steps.photos import PhotoList, read_photo_list
@@ -65,6 +65,7 @@ class Masking:
         if self.way == "carry" and known is None:
             made = self._carry(orders, made)
         shutil.rmtree(self.context.folder / "study", ignore_errors=True)
+        write_json(self.context.folder / "edits.json", self._edits)
         write_json(
             self.context.folder / "masks.json",
             {
@@ -94,14 +95,14 @@ class Masking:
 
     def _key(self, orders: Sequence[units.Order]) -> str:
         """What masks before edits depend on."""
-        told = self.settings.model_dump(mode="json", exclude={"edits", "folder", "model"})
+        given = self.settings.model_dump(mode="json", exclude={"edits", "folder", "model"})
         rows: list[Any] = []
         for p, o in zip(self.photos, orders):
             s = os.stat(o.file) if o.file else None
             rows.append([p.path, p.sha, o.file and Path(o.file).name, s and s.st_size, s and s.st_mtime_ns])
         if self.settings.way == "carry":  # there the edits of some photos make the masks of others
             rows.append(self._edits)
-        text = json.dumps([told, rows, model_stamp(self.settings.model) if self._asks_for_model else None])
+        text = json.dumps([given, rows, model_stamp(self.settings.model) if self._asks_for_model else None])
         return hashlib.sha256(text.encode()).hexdigest()[:20]
 
     @property
@@ -112,14 +113,14 @@ class Masking:
         """What an earlier version found of the same, its masks before edits linked into this one's ``base``."""
         for folder in sorted(self.context.folder.parent.glob("[0-9]*"), key=lambda f: f.name):
             try:
-                told = read_json(folder / "masks.json")
+                seen = read_json(folder / "masks.json")
             except (OSError, ValueError):
                 continue
-            if told.get("key") != key or any(r["way"] == "hand" for r in told["photos"].values() if not r["edited"]):
+            if seen.get("key") != key or any(r["way"] == "hand" for r in seen["photos"].values() if not r["edited"]):
                 continue
             rows = {}
             for p in self.photos:
-                row = told["photos"].get(p.path)
+                row = seen["photos"].get(p.path)
                 if row is None:
                     return None
                 rows[p.path] = ("" if row["way"] == "hand" else row["way"], row["sure"])
@@ -130,7 +131,7 @@ class Masking:
                 target = self.context.folder / "base" / name
                 if source.exists() and not target.exists():
                     os.link(source, target)
-            return told["way"], Said(told["why"]) if told["why"] else None, told["made_from"], rows
+            return seen["way"], _reason(seen["why"]), seen["made_from"], rows
         return None
 
     def _prepared(self, orders: list[units.Order]) -> list[units.Order]:
@@ -275,29 +276,9 @@ class Masking:
         return out
 
 
-def edits_by_photo(file: str | None) -> dict[str, list[dict[str, Any]]]:
-    """Edits of each photo by its path, from a file of steps, in their order.
-
-    Raises
-    ------
-    PlainError
-        When the file cannot be read.
-    """
-    if file is None:
-        return {}
-    try:
-        steps = read_json(Path(file))["steps"]
-        out: dict[str, list[dict[str, Any]]] = {}
-        for step in steps:
-            units.check_edits([step["edit"]])
-            for path in step["paths"]:
-                out.setdefault(str(path), []).append(step["edit"])
-        return out
-    except (OSError, ValueError, KeyError, TypeError, ValidationError) as error:
-        raise PlainError(
-            say("What was mended by hand ({name}) cannot be read.", name=Path(file).name),
-            "It is JSON: a list of steps, each with paths of photos and an edit.",
-        ) from error
+def _reason(kept: str) -> Said | None:
+    """Why a way was taken, as an earlier version kept it."""
+    return Said(kept) if kept else None
 
 
 def model_versions(root: Path) -> dict[str, Version] | None:

@@ -128,7 +128,7 @@ class Runner:
             return False
         number = self.store.in_use().get(step.layer)
         found = next((v for v in self.store.versions(step.layer) if v.number == number), None)
-        if found is None or any(result.versions[p].number != found.parents.get(p) for p in step.parents):
+        if found is None or any(not self.store.still_good(found, p, result.versions[p].number) for p in step.parents):
             return False
         self.reporter.begin(step.layer, step.title)
         self._note(found, found.settings, result, reused=True, peak=None)

@@ -68,6 +68,7 @@ def _info(name: str, schema: dict[str, Any]) -> SettingInfo | None:
     rules = {**schema, **one}
     pattern = rules.get("pattern", "")
     choices = pattern.removeprefix("^(").removesuffix(")$").split("|") if pattern.startswith("^(") else None
+    choices = choices or rules.get("enum")
     labels = rules.get("labels") or {}
     return SettingInfo(
         name=name, kind="choice" if choices else rules["type"], may_be_empty=bool(one), title=rules["title"],

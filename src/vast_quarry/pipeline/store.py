@@ -205,9 +205,17 @@ class Store:
         out: list[str] = []
         for layer, number in now.items():
             mine = next((v for v in self.versions(layer) if v.number == number), None)
-            if mine and any(now.get(p) != n for p, n in mine.parents.items()):
+            if mine and any(not self.still_good(mine, p, now.get(p)) for p in mine.parents):
                 out.append(layer)
         return out
+
+    def still_good(self, version: Version, parent: str, number: int | None) -> bool:
+        """Whether a version still holds with another version of a parent: with the one it was made from, and with one that
+        was itself made from this version (masks projected from a model do not make that model out of date)."""
+        if version.parents.get(parent) == number:
+            return True
+        other = next((v for v in self.versions(parent) if v.number == number), None)
+        return other is not None and (other.figures.get("made_from") or {}).get(version.layer) == version.number
 
 
 #: versions that were read and found whole, by folder and the time of the last change in it

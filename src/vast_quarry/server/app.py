@@ -26,6 +26,7 @@ from vast_quarry.server.routers import (
     drafts,
     jobs,
     layers,
+    masks,
     photos,
     plan,
     projects,
@@ -50,7 +51,8 @@ LEFT_ALONE = (
     "/mesh",
     "/cloud",
     "/atlas",
-    "/mask",
+    "/picture",
+    "/export",
     "/key",
     "/depth",
     "/parcel",
@@ -119,7 +121,7 @@ def make_app(data: Path) -> FastAPI:
     app.add_middleware(NoteChanges, revisions=app.state.revisions)
     app.add_middleware(TextZip, minimum_size=2000, compresslevel=3)
     app.add_middleware(Guard)
-    for module in (projects, photos, layers, drafts, plan, dispatch, jobs, cameras, tones, videos, uploads):
+    for module in (projects, photos, masks, layers, drafts, plan, dispatch, jobs, cameras, tones, videos, uploads):
         app.include_router(module.router)
 
     @app.get("/api/health", tags=["health"])

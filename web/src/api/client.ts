@@ -37,6 +37,8 @@ export type Chosen = Schemas['ChosenOut']
 export type Expected = Schemas['Expected']
 export type PlanOut = Schemas['PlanOut']
 export type Patches = Schemas['PatchesOut']
+export type Masks = Schemas['MasksOut']
+export type MaskEdit = Schemas['Outline'] | Schemas['Brush'] | Schemas['Grow'] | Schemas['Whole']
 export type Draft = Schemas['DraftOut']
 /** An edit of the model; what has a default may be left out. */
 export type Edit =
@@ -103,7 +105,7 @@ export function sentence(error: unknown): string {
   return i18n.global.t('app.silent')
 }
 
-export const photoUrl = (id: number, kind: 'thumb' | 'full' | 'mask', path: string, side?: number) =>
+export const photoUrl = (id: number, kind: 'thumb' | 'full', path: string, side?: number) =>
   `/api/projects/${id}/photos/${kind}?path=${encodeURIComponent(path)}${side ? `&side=${side}` : ''}`
 
 export const tileUrl = (id: number, path: string, tile: { level: number; x: number; y: number }) =>

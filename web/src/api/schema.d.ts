@@ -695,6 +695,126 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/masks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * All Masks
+         * @description What is known of the masks.
+         */
+        get: operations["all_masks_api_projects__project_id__masks_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/masks/edits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Edit
+         * @description Mend masks.
+         */
+        post: operations["edit_api_projects__project_id__masks_edits_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/masks/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export
+         * @description All masks as PNG in a ZIP file.
+         */
+        get: operations["export_api_projects__project_id__masks_export_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/masks/picture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Picture
+         * @description What the mask leaves out, hatched, with edits; a clear picture without a mask.
+         */
+        get: operations["picture_api_projects__project_id__masks_picture_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/masks/redo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Redo
+         * @description Make the edit again that was taken back last.
+         */
+        post: operations["redo_api_projects__project_id__masks_redo_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/masks/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Undo
+         * @description Take the last edit back.
+         */
+        post: operations["undo_api_projects__project_id__masks_undo_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/photos": {
         parameters: {
             query?: never;
@@ -919,26 +1039,6 @@ export interface paths {
          * @description What keying out a colour would leave out.
          */
         get: operations["key_api_projects__project_id__photos_key_get"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/projects/{project_id}/photos/mask": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Mask
-         * @description What the mask leaves out, hatched; a clear picture without a mask.
-         */
-        get: operations["mask_api_projects__project_id__photos_mask_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1646,6 +1746,34 @@ export interface components {
             turn?: number;
         };
         /**
+         * Brush
+         * @description A round brush: ``radius`` as a share of the photo's width; a soft one (``hardness`` below 1) finds edges in its rim.
+         */
+        Brush: {
+            /**
+             * Add
+             * @default true
+             */
+            add: boolean;
+            /**
+             * Hardness
+             * @default 1
+             */
+            hardness: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "brush";
+            /** Points */
+            points: [
+                number,
+                number
+            ][];
+            /** Radius */
+            radius: number;
+        };
+        /**
          * CameraBodyOut
          * @description A camera: crop factor, sensor in mm; of a phone's class also its lens.
          */
@@ -1949,6 +2077,16 @@ export interface components {
             redo: number;
         };
         /**
+         * EditIn
+         * @description An edit of the masks of some photos.
+         */
+        EditIn: {
+            /** Edit */
+            edit: components["schemas"]["Outline"] | components["schemas"]["Brush"] | components["schemas"]["Grow"] | components["schemas"]["Whole"];
+            /** Paths */
+            paths: string[];
+        };
+        /**
          * Expected
          * @description What a grade takes.
          */
@@ -2064,6 +2202,32 @@ export interface components {
          * @enum {string}
          */
         Grade: "rough" | "dressed" | "polished";
+        /**
+         * Grow
+         * @description The subject grown from a rough outline or from scribbles, in the place of what was there.
+         */
+        Grow: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "grow";
+            /** Points */
+            points?: [
+                number,
+                number
+            ][];
+            /** Unwanted */
+            unwanted?: [
+                number,
+                number
+            ][][];
+            /** Wanted */
+            wanted?: [
+                number,
+                number
+            ][][];
+        };
         /** HTTPValidationError */
         HTTPValidationError: {
             /** Detail */
@@ -2394,14 +2558,58 @@ export interface components {
             kind: "main-body";
         };
         /**
+         * MaskRow
+         * @description What is known of one photo's mask.
+         */
+        MaskRow: {
+            /** Edits */
+            edits: number;
+            /** Odd */
+            odd: number;
+            /** Path */
+            path: string;
+            /** Share */
+            share: number | null;
+            /** Sure */
+            sure: number | null;
+            /** Way */
+            way: string;
+        };
+        /**
          * MasksFigures
          * @description Masks.
          */
         MasksFigures: {
+            /** Edited */
+            edited?: number;
             /** Kept Percent */
             kept_percent?: number | null;
+            /** Made From */
+            made_from?: {
+                [key: string]: number;
+            };
             /** Masked */
             masked?: number;
+            /** Unsure */
+            unsure?: number;
+            /** Way */
+            way?: string;
+        };
+        /**
+         * MasksOut
+         * @description Masks of a project.
+         */
+        MasksOut: {
+            /** Number */
+            number: number;
+            /** Redo */
+            redo: number;
+            /** Rows */
+            rows: components["schemas"]["MaskRow"][];
+            /** Undo */
+            undo: number;
+            /** Unsaved */
+            unsaved: boolean;
         };
         /**
          * MasksVersion
@@ -2467,6 +2675,38 @@ export interface components {
                 number,
                 number
             ];
+        };
+        /**
+         * Outline
+         * @description What a closed outline holds is added or taken away; ``part`` says what for: of the subject, or to be ignored always.
+         */
+        Outline: {
+            /**
+             * Add
+             * @default true
+             */
+            add: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "outline";
+            /**
+             * Part
+             * @default subject
+             * @enum {string}
+             */
+            part: "subject" | "ignore";
+            /** Points */
+            points: [
+                number,
+                number
+            ][];
+            /**
+             * Snap
+             * @default false
+             */
+            snap: boolean;
         };
         /**
          * ParcelIn
@@ -3566,6 +3806,22 @@ export interface components {
             times: number[];
             /** Width */
             width: number;
+        };
+        /**
+         * Whole
+         * @description A change of the whole mask; ``amount`` is in pixels of the photo for margins, a share of it for holes and islands.
+         */
+        Whole: {
+            /**
+             * Amount
+             * @default 0
+             */
+            amount: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "drop islands" | "everything" | "fill holes" | "invert" | "margin" | "nothing" | "snap";
         };
     };
     responses: never;
@@ -4754,6 +5010,11 @@ export interface operations {
                      */
                     alpha?: boolean;
                     /**
+                     * Edits
+                     * @description File with what was mended by hand
+                     */
+                    edits?: string | null;
+                    /**
                      * Folder
                      * @description Folder with masks named STEM.png; white is kept
                      */
@@ -4768,10 +5029,31 @@ export interface operations {
                         number
                     ][];
                     /**
+                     * Margin about masks that were found
+                     * @description They are grown by this, or shrunk where it is below 0.
+                     */
+                    margin_px?: number;
+                    /**
+                     * Model
+                     * @description Folder with the alignment whose model is projected into the photos
+                     */
+                    model?: string | null;
+                    /**
+                     * Backdrop colour softness
+                     * @description Colours that differ from the limit by less than this are decided by the photo's edges.
+                     */
+                    softness?: number;
+                    /**
                      * Backdrop colour tolerance
                      * @description How far a colour may differ from a backdrop colour that was picked, and still be left out.
                      */
                     tolerance?: number;
+                    /**
+                     * Where masks come from
+                     * @description Photos that bring a mask of their own, as a file or as transparency, keep it; this is for the others.
+                     * @enum {string}
+                     */
+                    way?: "files" | "suggest" | "still" | "colour" | "focus" | "carry" | "model";
                 } | {
                     /**
                      * Features per photo, at most
@@ -4779,10 +5061,11 @@ export interface operations {
                      */
                     features?: number;
                     /**
-                     * Features only inside masks
-                     * @description What masks leave out does not help to align either.
+                     * Features obey masks
+                     * @description On a turntable what masks leave out must not be used to align; on a walk round the subject it helps.
+                     * @enum {string}
                      */
-                    features_obey_masks?: boolean;
+                    features_obey_masks?: "auto" | "always" | "never";
                     /**
                      * Stand the model on the ground
                      * @description A ground plane is looked for, and becomes height 0.
@@ -4870,6 +5153,11 @@ export interface operations {
                      */
                     least_views?: number;
                     /**
+                     * Points only inside masks
+                     * @description What masks leave out gives no depth and no points.
+                     */
+                    obey_masks?: boolean;
+                    /**
                      * Photo size for depth maps
                      * @description Depth is looked for in the photo made smaller to this share of its sides.
                      */
@@ -4921,6 +5209,11 @@ export interface operations {
                      * @description Photos with a longer side are made smaller before colours are taken.
                      */
                     largest_side?: number;
+                    /**
+                     * Colour only from inside masks
+                     * @description What masks leave out gives no colour to the texture.
+                     */
+                    obey_masks?: boolean;
                     /**
                      * Photo size for colour
                      * @description Photos are made smaller to this share of their sides before colours are taken.
@@ -5015,6 +5308,195 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    all_masks_api_projects__project_id__masks_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MasksOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    edit_api_projects__project_id__masks_edits_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MasksOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    export_api_projects__project_id__masks_export_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    picture_api_projects__project_id__masks_picture_get: {
+        parameters: {
+            query: {
+                path: string;
+                side?: number;
+            };
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    redo_api_projects__project_id__masks_redo_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MasksOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    undo_api_projects__project_id__masks_undo_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MasksOut"];
+                };
             };
             /** @description Validation Error */
             422: {
@@ -5470,38 +5952,6 @@ export interface operations {
                 green: number;
                 blue: number;
                 tolerance?: number;
-                side?: number;
-            };
-            header?: never;
-            path: {
-                project_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Validation Error */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
-                };
-            };
-        };
-    };
-    mask_api_projects__project_id__photos_mask_get: {
-        parameters: {
-            query: {
-                path: string;
                 side?: number;
             };
             header?: never;

@@ -2,32 +2,61 @@
 import { ElMessage, ElSlider } from 'element-plus'
 import { computed, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { api, ask, photoUrl, tell, type Brought } from '@/api/client'
+import { api, ask, tell, type Brought, type MaskEdit } from '@/api/client'
 import ContactSheet from '@/components/ContactSheet.vue'
+import MaskCanvas from '@/components/MaskCanvas.vue'
+import MaskTools from '@/components/MaskTools.vue'
 import PhotoPane from '@/components/PhotoPane.vue'
+import { useKeys } from '@/composables/useKeys'
+import { useMasks } from '@/composables/useMasks'
 import { say } from '@/i18n/say'
+import { percent } from '@/lib/format'
+import type { MaskPurpose, MaskTool } from '@/lib/maskTools'
 import { sendFiles } from '@/lib/send'
 import { useProject } from '@/stores/project'
 
 const { t } = useI18n()
 const project = useProject()
+const { masks, rows, oddFirst, picture, add, undo, redo } = useMasks()
 const color = ref<[number, number, number] | null>(null)
 const tolerance = ref(12)
 const files = ref<HTMLInputElement>()
-const stamp = computed(() => project.layer('masks')?.number ?? 0)
+const canvas = ref<InstanceType<typeof MaskCanvas>>()
+const tool = ref<MaskTool>('look')
+const purpose = ref<MaskPurpose>('grow')
+const radius = ref(0.02)
+const soft = ref(true)
+const picked = ref<string[]>([])
+const unusual = ref(false)
+/** The photo as it is, without what shows its mask. */
+const bare = ref(false)
 
-const overlay = (path: string) =>
-  stamp.value ? `${photoUrl(project.id, 'mask', path, 240)}&v=${stamp.value}` : null
+const overlay = (path: string) => (masks.value ? picture(path, 240) : null)
 const large = computed(() => {
   const p = project.selected
-  if (!p) return null
-  if (!color.value) return stamp.value ? `${photoUrl(project.id, 'mask', p, 900)}&v=${stamp.value}` : null
+  if (!p || bare.value || !masks.value) return null
+  if (tool.value !== 'colour' || !color.value) return picture(p, 1200)
   const [r, g, b] = color.value
   return `/api/projects/${project.id}/photos/key?path=${encodeURIComponent(p)}&red=${r}&green=${g}&blue=${b}&tolerance=${tolerance.value}&side=700`
 })
+const caption = computed(() => {
+  const row = rows.value.get(project.selected ?? '')
+  if (!row || row.share === null) return row?.edits ? t('masks.mended') : t('masks.without')
+  const parts = [t(`masks.way.${row.way || 'hand'}`), t('masks.keeps', { share: percent(row.share) })]
+  if (row.sure !== null) parts.push(t('masks.sure', { share: percent(row.sure) }))
+  if (row.edits) parts.push(t('masks.mended'))
+  return parts.join(' · ')
+})
+/** Photos that an edit is made on: those that were picked together, when the one in view is among them. */
+const meant = computed(() => {
+  const one = project.selected
+  if (!one) return []
+  return picked.value.length > 1 && picked.value.includes(one) ? picked.value : [one]
+})
+const mend = (edit: MaskEdit) => add(meant.value, edit)
 
 async function pick(x: number, y: number) {
-  if (!project.selected) return
+  if (!project.selected || tool.value !== 'colour') return
   const answer = await ask(
     api.GET('/api/projects/{project_id}/photos/color', {
       params: { path: { project_id: project.id }, query: { path: project.selected, x, y } },
@@ -39,6 +68,14 @@ const apply = async (colors: [number, number, number][]) => {
   await project.change('masks', { key_colors: colors, tolerance: tolerance.value })
   await project.run('masks')
   color.value = null
+}
+async function suggest() {
+  await project.change('masks', { way: 'suggest' })
+  await project.run('masks')
+}
+async function carry() {
+  await project.change('masks', { way: 'carry' })
+  await project.run('masks')
 }
 async function bring(e: Event) {
   const field = e.target as HTMLInputElement
@@ -58,11 +95,78 @@ async function bring(e: Event) {
     field.value = ''
   }
 }
+useKeys('layers.masks', [
+  { keys: 'Ctrl+Z', says: 'keys.undo', act: undo },
+  { keys: 'Ctrl+Shift+Z', says: 'keys.redo', act: redo },
+  { keys: 'Ctrl+Y', says: 'keys.redo', act: redo },
+  { keys: 'Enter', says: 'keys.closeOutline', act: () => canvas.value?.finish() },
+  { keys: 'Backspace', says: 'keys.cornerBack', act: () => canvas.value?.back() },
+  { keys: 'H', says: 'keys.bare', act: () => (bare.value = !bare.value) },
+  {
+    keys: 'Escape',
+    says: 'keys.noTool',
+    act: () => (canvas.value?.drawing ? canvas.value.clear() : (tool.value = 'look')),
+  },
+])
 </script>
 
 <template>
   <section class="bench">
     <div class="bar">
+      <button class="plainbtn" :disabled="!project.photos.length" @click="suggest">
+        {{ t('masks.suggest') }}
+      </button>
+      <button
+        class="plainbtn"
+        :disabled="!project.photos.length"
+        :title="t('masks.carryHint')"
+        @click="carry"
+      >
+        {{ t('masks.carry') }}
+      </button>
+      <button class="plainbtn" @click="files!.click()">{{ t('masks.files') }}</button>
+      <a
+        v-if="rows.size && [...rows.values()].some((r) => r.share !== null)"
+        class="plainbtn"
+        :href="`/api/projects/${project.id}/masks/export`"
+        download
+        >{{ t('masks.export') }}</a
+      >
+      <input
+        ref="files"
+        class="file"
+        type="file"
+        tabindex="-1"
+        :aria-label="t('masks.files')"
+        multiple
+        accept=".png"
+        @change="bring"
+      />
+      <span class="end">
+        <span v-if="masks?.unsaved" class="quiet">{{ t('masks.unsaved') }}</span>
+        <button v-if="masks?.unsaved" class="plainbtn" @click="project.run('masks')">
+          {{ t('masks.take') }}
+        </button>
+        <button class="plainbtn" :aria-pressed="unusual" @click="unusual = !unusual">
+          {{ t('masks.unusual') }}
+        </button>
+        <button class="plainbtn" :aria-pressed="bare" @click="bare = !bare">{{ t('masks.bare') }}</button>
+      </span>
+    </div>
+    <MaskTools
+      v-if="project.photos.length"
+      v-model:tool="tool"
+      v-model:purpose="purpose"
+      v-model:radius="radius"
+      v-model:soft="soft"
+      :undo="masks?.undo ?? 0"
+      :redo="masks?.redo ?? 0"
+      :several="meant.length"
+      @whole="mend"
+      @undo="undo"
+      @redo="redo"
+    />
+    <div v-if="tool === 'colour'" class="bar">
       <span v-if="color" class="swatch" :style="{ background: `rgb(${color.join(',')})` }"></span>
       <span class="quiet">{{ color ? t('masks.colour') : t('masks.pick') }}</span>
       <span>{{ t('masks.tolerance') }}</span>
@@ -75,22 +179,25 @@ async function bring(e: Event) {
       />
       <button class="plainbtn" :disabled="!color" @click="apply([color!])">{{ t('masks.apply') }}</button>
       <button class="plainbtn" @click="apply([])">{{ t('masks.clear') }}</button>
-      <button class="plainbtn" @click="files!.click()">{{ t('masks.files') }}</button>
-      <input
-        ref="files"
-        class="file"
-        type="file"
-        tabindex="-1"
-        :aria-label="t('masks.files')"
-        multiple
-        accept=".png"
-        @change="bring"
-      />
     </div>
     <div v-if="!project.photos.length" class="emptynote">{{ t('photos.empty') }}</div>
     <div v-else class="split">
-      <ContactSheet :overlay="overlay" />
-      <PhotoPane :path="project.selected" :overlay="large" :caption="t('masks.hint')" @place="pick" />
+      <ContactSheet v-model:picked="picked" :overlay="overlay" :order="unusual ? oddFirst : undefined" />
+      <PhotoPane :path="project.selected" :overlay="large" :caption="caption" @place="pick">
+        <template #default="{ aspect }">
+          <MaskCanvas
+            v-if="project.selected && tool !== 'look' && tool !== 'colour'"
+            ref="canvas"
+            :tool="tool"
+            :purpose="purpose"
+            :radius="radius"
+            :soft="soft"
+            :path="project.selected"
+            :aspect="aspect"
+            @edit="mend"
+          />
+        </template>
+      </PhotoPane>
     </div>
   </section>
 </template>
@@ -109,6 +216,9 @@ async function bring(e: Event) {
   opacity: 0;
 }
 .split {
-  grid-template-columns: 1fr 1.1fr;
+  grid-template-columns: 1fr 1.4fr;
+}
+a.plainbtn {
+  text-decoration: none;
 }
 </style>

@@ -179,6 +179,7 @@ function point(e: PointerEvent) {
           class="tied"
         />
       </svg>
+      <slot :aspect="size[0] / size[1]"></slot>
     </div>
     <span v-if="path" class="cap">{{ caption ?? path }}</span>
     <span v-if="path" class="zoom">

@@ -28,3 +28,6 @@ export function metres(m: number): string {
   if (Math.abs(m) < 0.995) return `${fixed(m * 100, 0)} cm`
   return `${fixed(m, 2)} m`
 }
+
+/** A share of one in per cent. */
+export const percent = (share: number): string => `${fixed(100 * share, 0)} %`

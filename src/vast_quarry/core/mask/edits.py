@@ -7,70 +7,79 @@ shares of the photo's width and height, so that edits serve photos of any size.
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
 from typing import Annotated, Literal
 
 import cv2
 import numpy as np
+from annotated_types import Ge, Gt, Le, Len
 from numpy.typing import NDArray
-from pydantic import BaseModel, ConfigDict, Field
 
 from vast_quarry.core.mask.edges import largest_parts, snapped, without_pinholes
 from vast_quarry.core.mask.outline import filled, grown, stroke
 
 Mask = NDArray[np.bool_]
 Rgb = NDArray[np.uint8]
-Place = tuple[Annotated[float, Field(ge=-1, le=2)], Annotated[float, Field(ge=-1, le=2)]]
-Line = Annotated[list[Place], Field(min_length=1, max_length=5000)]
+#: a place as shares of width and height; a little outside of the photo too
+Share = Annotated[float, Ge(-1), Le(2)]
+Place = tuple[Share, Share]
+Line = Annotated[list[Place], Len(1, 5000)]
+#: values that come from outside hold to what is declared here, and to nothing more
+_STRICT = {"extra": "forbid", "allow_inf_nan": False}
 
 
-class _Edit(BaseModel):
-    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
-
-
-class Outline(_Edit):
+@dataclass(frozen=True)
+class Outline:
     """What a closed outline holds is added or taken away; ``part`` says what for: of the subject, or to be ignored always."""
 
+    points: Annotated[list[Place], Len(3, 5000)]
     kind: Literal["outline"] = "outline"
-    points: Annotated[list[Place], Field(min_length=3, max_length=5000)]
     add: bool = True
     snap: bool = False
     part: Literal["subject", "ignore"] = "subject"
+    __pydantic_config__ = _STRICT
 
 
-class Brush(_Edit):
+@dataclass(frozen=True)
+class Brush:
     """A round brush: ``radius`` as a share of the photo's width; a soft one (``hardness`` below 1) finds edges in its rim."""
 
-    kind: Literal["brush"] = "brush"
     points: Line
-    radius: Annotated[float, Field(gt=0, le=0.5)]
+    radius: Annotated[float, Gt(0), Le(0.5)]
+    kind: Literal["brush"] = "brush"
     add: bool = True
-    hardness: Annotated[float, Field(ge=0, le=1)] = 1.0
+    hardness: Annotated[float, Ge(0), Le(1)] = 1.0
+    __pydantic_config__ = _STRICT
 
 
-class Grow(_Edit):
+@dataclass(frozen=True)
+class Grow:
     """The subject grown from a rough outline or from scribbles, in the place of what was there."""
 
     kind: Literal["grow"] = "grow"
-    points: Annotated[list[Place], Field(max_length=5000)] = []
-    wanted: Annotated[list[Line], Field(max_length=200)] = []
-    unwanted: Annotated[list[Line], Field(max_length=200)] = []
+    points: Annotated[list[Place], Len(0, 5000)] = field(default_factory=list)
+    wanted: Annotated[list[Line], Len(0, 200)] = field(default_factory=list)
+    unwanted: Annotated[list[Line], Len(0, 200)] = field(default_factory=list)
+    __pydantic_config__ = _STRICT
 
 
-class Whole(_Edit):
+@dataclass(frozen=True)
+class Whole:
     """A change of the whole mask; ``amount`` is in pixels of the photo for margins, a share of it for holes and islands."""
 
     kind: Literal["fill holes", "drop islands", "margin", "invert", "everything", "nothing", "snap"]
-    amount: Annotated[float, Field(ge=-1000, le=1000)] = 0.0
+    amount: Annotated[float, Ge(-1000), Le(1000)] = 0.0
+    __pydantic_config__ = _STRICT
 
 
-Edit = Annotated[Outline | Brush | Grow | Whole, Field(discriminator="kind")]
+Edit = Outline | Brush | Grow | Whole
 
 #: holes and islands of up to this share of the photo go, where nothing else is said
 USUAL = 0.01
 
 
 def edited(
-    base: Mask | None, edits: Sequence[Edit], width: int, height: int, picture: Callable[[], Rgb]
+    base: Mask | None, edits: Sequence[Edit], width: int, height: int, picture: Callable[[], Rgb], scale: float = 1.0
 ) -> Mask | None:
     """A mask (height, width) with edits made on it, in their order; what is to be ignored goes last of all.
 
@@ -80,6 +89,8 @@ def edited(
         None: the whole photo counts so far.
     picture : callable
         Gives the photo (height, width, 3), where an edit looks at it.
+    scale : float
+        Share of the photo's own size at which this is done: margins are in pixels of the photo itself.
     """
     if not edits:
         return base
@@ -88,6 +99,8 @@ def edited(
     for e in edits:
         if isinstance(e, Outline) and e.part == "ignore":
             ignored |= filled(e.points, height, width)
+        elif isinstance(e, Whole) and e.kind == "margin":
+            mask = moved_rim(mask, e.amount * scale)
         else:
             mask = _one(mask, e, width, height, picture)
     return mask & ~ignored
@@ -122,8 +135,6 @@ def _whole(mask: Mask, e: Whole, area: int, picture: Callable[[], Rgb]) -> Mask:
             else np.zeros(1, bool)
         )
         return np.asarray(large[label]) if large.any() else largest_parts(mask, 1.0)
-    if e.kind == "margin":
-        return moved_rim(mask, e.amount)
     if e.kind == "snap":
         return snapped(picture(), mask, max(3.0, mask.shape[1] / 250))
     if e.kind == "invert":

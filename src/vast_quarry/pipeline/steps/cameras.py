@@ -2,20 +2,23 @@
 
 from __future__ import annotations
 
-from typing import ClassVar, Literal
+from typing import Any, ClassVar, Literal
 
-from pydantic import Field
+from pydantic import Field, field_validator
 
 from vast_quarry.core.align.incremental import align
 from vast_quarry.core.align.trouble import Trouble
 from vast_quarry.core.formats.atomic import write_json
+from vast_quarry.core.words import Said
 from vast_quarry.pipeline.aligned import as_solution, cameras_document, figures_of
 from vast_quarry.pipeline.alignment_words import findings, lens_sentences, told
+from vast_quarry.pipeline.backdrop import heap, stands_behind, surroundings_help
 from vast_quarry.pipeline.figures import CamerasFigures
 from vast_quarry.pipeline.joining import find_features, match_all, mirrored, pairs_to_match, still_backdrop
 from vast_quarry.pipeline.solution import save_solution, turned
 from vast_quarry.pipeline.standing import AS_FOUND, Live, aligned_before, levelled_again, mat_over, stand
 from vast_quarry.pipeline.step import Context, StepSettings, setting
+from vast_quarry.pipeline.steps.masks import mask_file
 from vast_quarry.pipeline.steps.photos import clean_name, read_photo_list
 
 
@@ -58,9 +61,17 @@ class CamerasSettings(StepSettings):
         "How clearly a match has to beat the next best one: its distance over that one's.",
         usual=(0.7, 0.9), gt=0.3, lt=1.0,
     )  # fmt: skip
-    features_obey_masks: bool = setting(
-        True, "Features only inside masks", "What masks leave out does not help to align either."
-    )
+    features_obey_masks: Literal["auto", "always", "never"] = setting(
+        "auto",
+        "Features obey masks",
+        "On a turntable what masks leave out must not be used to align; on a walk round the subject it helps.",
+        main=True,
+        labels={
+            "auto": "where the surroundings do not move with the subject",
+            "always": "always",
+            "never": "never",
+        },
+    )  # fmt: skip
     ground: bool = setting(
         True, "Stand the model on the ground", "A ground plane is looked for, and becomes height 0.", main=True
     )
@@ -79,6 +90,13 @@ class CamerasSettings(StepSettings):
     mat_markers: dict[int, list[tuple[float, float]]] | None = Field(
         None, description="Corners in mm of the markers of an own mat, by number"
     )
+
+    @field_validator("features_obey_masks", mode="before")
+    @classmethod
+    def _yes_and_no(cls, value: Any) -> Any:
+        """It was a yes or no once."""
+        return {True: "always", False: "never"}.get(value, value) if isinstance(value, bool) else value
+
     level: list[tuple[Literal["x", "y", "z"], float]] = Field(
         default_factory=list, max_length=100, description="Turns by hand about axes of the world, in order (degrees)"
     )
@@ -99,11 +117,24 @@ class CamerasStep:
         before = aligned_before(context)
         if before is not None:
             return levelled_again(context, listed, before)
-        masked = find_features(context, listed, photos)
+        masks = sum(mask_file(context.parents["masks"], p.number) is not None for p in photos)
+        behind = stands_behind(context, listed, photos) if masks < 0.5 * len(photos) else None
+        obey = context.settings.features_obey_masks == "always"
+        if masks and context.settings.features_obey_masks == "auto":
+            obey = not surroundings_help(context, listed, photos)
+            if not obey:
+                context.found(
+                    Said(
+                        "What masks leave out moves with the subject and helps to align; points and texture obey masks."
+                    )
+                )
+        masked = find_features(context, listed, photos, obey)
         pairs = pairs_to_match(context, photos)
         data = match_all(context, photos, pairs)
         context.stage("Placing cameras", 0, len(photos))
         model = align(data, context.progress("Placing cameras"), on_step=Live(context, photos))
+        if not isinstance(model, Trouble) and behind is not None:
+            model = heap(model, behind) or model
         if isinstance(model, Trouble):
             if model.cause in ("nothing moves", "no parallax"):
                 model = still_backdrop(context, photos) or model

@@ -64,6 +64,7 @@ class PointsSettings(StepSettings):
         "Whether points of the ground are wanted in the cloud and the mesh.",
         main=True, labels={"leave-out": "leave out", "keep": "include"}, pattern="^(leave-out|keep)$",
     )  # fmt: skip
+    obey_masks: bool = setting(True, "Points only inside masks", "What masks leave out gives no depth and no points.")
 
 
 #: depth maps are not made smaller than this (longer side in pixels)
@@ -155,7 +156,7 @@ class PointsStep:
         jobs = []
         for r in rows:
             photo = by_number[int(solution.numbers[r])]
-            mask = mask_file(context.parents["masks"], photo.number)
+            mask = mask_file(context.parents["masks"], photo.number) if context.settings.obey_masks else None
             jobs.append((here, here, r, str(listed.file(photo)), str(mask) if mask else None, scale, photo.tone))
         context.each("Undistorting photos", units.flatten_photo, jobs)
 

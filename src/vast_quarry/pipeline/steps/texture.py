@@ -63,6 +63,9 @@ class TextureSettings(StepSettings):
         True, "Even out brightness and colour", "Exposure and white balance are pulled together across photos.",
         main=True,
     )  # fmt: skip
+    obey_masks: bool = setting(
+        True, "Colour only from inside masks", "What masks leave out gives no colour to the texture."
+    )
     quality: int = setting(
         95, "JPEG quality", "How little of the texture is lost when it is saved.", main=True, usual=(85, 97),
         cost="Larger files.", ge=50, le=100,
@@ -171,7 +174,8 @@ class _Photos:
             lens = self.solution.lens(row)
             camera = lens.scaled(*scaled_size(lens.width, lens.height, scale))
             rgb = apply_tone(load_rgb(self.listed.file(photo), scale), Tone.from_dict(photo.tone))
-            mask = load_mask(mask_file(self.context.parents["masks"], photo.number))
+            obey = self.settings.obey_masks
+            mask = load_mask(mask_file(self.context.parents["masks"], photo.number)) if obey else None
             yield (
                 prepare_photo(
                     rgb, camera, self.solution.rotations[row], self.solution.centers[row], self.scene, mask,

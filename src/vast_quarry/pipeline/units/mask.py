@@ -5,35 +5,28 @@ from __future__ import annotations
 from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
-from pydantic import TypeAdapter
 
 from vast_quarry.core.camera import Camera
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import atomic_write, is_whole, write_arrays
 from vast_quarry.core.mask import carry, focus, keying, projected, still
-from vast_quarry.core.mask.edits import Edit, edited, moved_rim
+from vast_quarry.core.mask.edits import edited, moved_rim
 from vast_quarry.core.mask.files import read_mask
 from vast_quarry.core.mask.stands import SIDE as TINY
 from vast_quarry.core.photo.reading import load_alpha, load_rgb, load_small, resized
 from vast_quarry.core.raycast import RayScene
 from vast_quarry.core.words import Said
+from vast_quarry.pipeline import mask_edits
 
 Mask = NDArray[np.bool_]
 #: a mask before edits, the way it was made, how sure it is, and what went wrong
 Found = tuple[Mask | None, str, float | None, Said | None]
 #: longer side at which what stands still is learnt (pixels)
 STUDIED = 800
-_edits: TypeAdapter[list[Edit]] = TypeAdapter(list[Edit])
-
-
-def check_edits(edits: list[dict[str, Any]]) -> None:
-    """Raise ``pydantic.ValidationError`` when these are no edits."""
-    _edits.validate_python(edits)
 
 
 @dataclass(frozen=True)
@@ -136,7 +129,7 @@ class Made:
 def make_mask(order: Order) -> Made:
     """Make and save the mask of one photo."""
     target, kept_base = Path(order.target), Path(order.base)
-    edits = _edits.validate_json(order.edits)
+    edits = mask_edits.several.validate_json(order.edits)
     try:
         found: Found
         if order.known is not None:

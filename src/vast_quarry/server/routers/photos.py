@@ -180,12 +180,6 @@ def tile(path: str, level: Place, x: Place, y: Place, f: Files) -> FileResponse:
     return FileResponse(tiles.tile_file(f, path, level, x, y), headers=CACHED)
 
 
-@router.get("/mask", response_class=Response)
-def mask(path: str, f: Files, side: Side = 480) -> Response:
-    """What the mask leaves out, hatched; a clear picture without a mask."""
-    return Response(pictures.mask_picture(f, path, side), media_type="image/png")
-
-
 @router.get("/color")
 def color(path: str, x: float, y: float, f: Files) -> Color:
     """The colour at a place of a photo."""

@@ -35,6 +35,11 @@ class Folders:
         return self.root / "masks"
 
     @property
+    def mask_edits(self) -> Path:
+        """What was mended of masks by hand."""
+        return self.root / "mask-edits.json"
+
+    @property
     def cache(self) -> Path:
         return self.root / "cache"
 

@@ -173,7 +173,11 @@ def places_of(folders: Folders) -> dict[str, dict[str, Any]]:
     has_masks = folders.masks.is_dir() and any(folders.masks.iterdir())
     return {
         "photos": {"folder": str(folders.photos.resolve())},
-        "masks": {"folder": str(folders.masks.resolve()) if has_masks else None},
+        "masks": {
+            "folder": str(folders.masks.resolve()) if has_masks else None,
+            "model": str(folders.root.resolve()),
+            "edits": str(folders.mask_edits.resolve()) if folders.mask_edits.exists() else None,
+        },
     }
 
 

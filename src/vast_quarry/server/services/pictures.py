@@ -25,7 +25,6 @@ from vast_quarry.pipeline.apart import apart, load_rgb, load_small, read_facts
 from vast_quarry.pipeline.judging import Inspected
 from vast_quarry.pipeline.sentence import Sentence
 from vast_quarry.pipeline.solution import load_solution
-from vast_quarry.pipeline.steps.masks import load_mask, mask_file
 from vast_quarry.pipeline.steps.photos import Photo, read_photo_list
 from vast_quarry.pipeline.units.depth import load_depth
 from vast_quarry.server.models import Project
@@ -205,18 +204,14 @@ def hatching(mask: NDArray[np.bool_]) -> NDArray[np.uint8]:
     return out
 
 
-def mask_picture(folders: Folders, path: str, side: int) -> bytes:
-    """PNG that hatches what the mask in use leaves out of a photo; clear when it has no mask."""
-    photo = _known(folders).get(path)
-    file = mask_file(folders.store.folder(version_of(folders, "masks", None)), photo.number) if photo else None
-    mask = load_mask(file)
-    return _png(hatching(np.ones((1, 1), bool) if mask is None else _shrunk(mask, side)))
+def hatched(mask: NDArray[np.bool_] | None) -> bytes:
+    """PNG that hatches what a mask leaves out; clear without one."""
+    return _png(hatching(np.ones((1, 1), bool) if mask is None else mask))
 
 
-def _shrunk(mask: NDArray[np.bool_], side: int) -> NDArray[np.bool_]:
-    scale = min(1.0, side / max(mask.shape))
-    size = (max(1, round(mask.shape[1] * scale)), max(1, round(mask.shape[0] * scale)))
-    return cv2.resize(mask.astype(np.uint8), size, interpolation=cv2.INTER_NEAREST) > 0
+def photo_numbers(folders: Folders) -> dict[str, int]:
+    """Number of each photo in the version of Photos in use, by path."""
+    return {p.path: p.number for p in _known(folders).values()}
 
 
 def _png(picture: NDArray[np.uint8]) -> bytes:

@@ -1,0 +1,64 @@
+"""Masks of a project: what was found, mending by hand, pictures, export."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import APIRouter, Query, Response
+from pydantic import BaseModel, Field
+
+from vast_quarry.pipeline.mask_edits import AnyEdit
+from vast_quarry.server.dependencies import Db, Files
+from vast_quarry.server.services import masks
+from vast_quarry.server.services.folders import get_project
+
+router = APIRouter(prefix="/api/projects/{project_id}/masks", tags=["masks"])
+Side = Annotated[int, Query(ge=32, le=2400)]
+
+
+class EditIn(BaseModel):
+    """An edit of the masks of some photos."""
+
+    paths: list[str] = Field(max_length=20_000)
+    edit: AnyEdit
+
+
+@router.get("")
+def all_masks(project_id: int, session: Db, f: Files) -> masks.MasksOut:
+    """What is known of the masks."""
+    get_project(session, project_id)
+    return masks.masks_of(f)
+
+
+@router.post("/edits", status_code=201)
+def edit(project_id: int, body: EditIn, session: Db, f: Files) -> masks.MasksOut:
+    """Mend masks."""
+    get_project(session, project_id)
+    return masks.add_edit(f, body.paths, body.edit)
+
+
+@router.post("/undo")
+def undo(project_id: int, session: Db, f: Files) -> masks.MasksOut:
+    """Take the last edit back."""
+    get_project(session, project_id)
+    return masks.undo(f, forth=False)
+
+
+@router.post("/redo")
+def redo(project_id: int, session: Db, f: Files) -> masks.MasksOut:
+    """Make the edit again that was taken back last."""
+    get_project(session, project_id)
+    return masks.undo(f, forth=True)
+
+
+@router.get("/picture", response_class=Response)
+def picture(path: str, f: Files, side: Side = 480) -> Response:
+    """What the mask leaves out, hatched, with edits; a clear picture without a mask."""
+    return Response(masks.mask_picture(f, path, side), media_type="image/png")
+
+
+@router.get("/export", response_class=Response)
+def export(f: Files) -> Response:
+    """All masks as PNG in a ZIP file."""
+    headers = {"Content-Disposition": 'attachment; filename="masks.zip"'}
+    return Response(masks.exported(f), media_type="application/zip", headers=headers)

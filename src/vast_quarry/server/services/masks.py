@@ -1,0 +1,206 @@
+"""Masks for the page: what was found of each photo, mending by hand with undo, pictures as it goes, export."""
+
+from __future__ import annotations
+
+import io
+import json
+import zipfile
+from collections import OrderedDict
+from pathlib import Path
+from threading import Lock
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from PIL import Image
+from pydantic import BaseModel
+
+from vast_quarry.core.errors import PlainError
+from vast_quarry.core.formats.atomic import read_json
+from vast_quarry.core.formats.documents import changed
+from vast_quarry.core.mask.edits import Edit, edited
+from vast_quarry.core.mask.files import mask_at
+from vast_quarry.core.photo.reading import load_small
+from vast_quarry.pipeline import mask_edits
+from vast_quarry.pipeline.mask_edits import edits_by_photo
+from vast_quarry.pipeline.steps.masks import load_mask, mask_file
+from vast_quarry.server.services.folders import Folders, NotFound
+from vast_quarry.server.services.layers import version_of
+from vast_quarry.server.services.pictures import hatched, photo_numbers, safe_path
+
+Mask = NDArray[np.bool_]
+
+
+class MaskRow(BaseModel):
+    """What is known of one photo's mask."""
+
+    path: str
+    #: how it was made: ``files``, ``still``, ``colour``, ``focus``, ``carry``, ``model``, ``hand``; empty without one
+    way: str
+    #: share of the photo that it keeps, and how sure it is (0 to 1)
+    share: float | None
+    sure: float | None
+    #: how far its share lies from what is usual in the set, in usual spreads
+    odd: float
+    #: edits made by hand that stand
+    edits: int
+
+
+class MasksOut(BaseModel):
+    """Masks of a project."""
+
+    rows: list[MaskRow]
+    #: counts every change: pictures are asked for again when it changes
+    number: int
+    #: edits that can be undone, and that can be made again
+    undo: int
+    redo: int
+    #: whether there are edits that the version in use does not have yet
+    unsaved: bool
+
+
+def _document(folders: Folders) -> dict[str, Any]:
+    return read_json(folders.mask_edits)
+
+
+def _version(folders: Folders) -> tuple[Path | None, dict[str, Any]]:
+    """Folder of the version in use, and what it says of each photo."""
+    try:
+        folder = folders.store.folder(version_of(folders, "masks", None))
+        return folder, read_json(folder / "masks.json").get("photos", {})
+    except (NotFound, OSError, ValueError):
+        return None, {}
+
+
+def masks_of(folders: Folders) -> MasksOut:
+    """What is known of all masks."""
+    document = _document(folders)
+    folder, known = _version(folders)
+    edits = _by_photo(folders)
+    shares = {p: r["share"] for p, r in known.items() if r["share"] is not None}
+    middle = float(np.median(list(shares.values()))) if shares else 0.0
+    spread = 1.48 * float(np.median([abs(s - middle) for s in shares.values()])) if shares else 0.0
+    rows = []
+    for path in photo_numbers(folders) or known:
+        row = known.get(path, {"way": "", "share": None, "sure": None})
+        share = row["share"]
+        odd = 0.0 if share is None else abs(share - middle) / max(spread, 0.01, 0.05 * middle)
+        rows.append(
+            MaskRow(
+                path=path,
+                way=row["way"],
+                share=share,
+                sure=row["sure"],
+                odd=round(odd, 2),
+                edits=len(edits.get(path, [])),
+            )
+        )
+    return MasksOut(
+        rows=rows, number=int(document.get("number", 0)), undo=len(document.get("steps", [])),
+        redo=len(document.get("undone", [])), unsaved=_made_with(folder) != edits,
+    )  # fmt: skip
+
+
+def _made_with(folder: Path | None) -> dict[str, Any]:
+    """The edits that a version was made with."""
+    return read_json(folder / "edits.json") if folder is not None and (folder / "edits.json").exists() else {}
+
+
+def _by_photo(folders: Folders) -> dict[str, list[dict[str, Any]]]:
+    return edits_by_photo(str(folders.mask_edits) if folders.mask_edits.exists() else None)
+
+
+def add_edit(folders: Folders, paths: list[str], edit: Edit) -> MasksOut:
+    """Make an edit on photos; what was undone before cannot be made again any more.
+
+    Raises
+    ------
+    PlainError
+        When it names no photos.
+    """
+    for path in paths:
+        safe_path(folders.photos, path)
+    if not paths:
+        raise PlainError("No photo was chosen.", "Choose one or several in the contact sheet.")
+    with changed(folders.mask_edits) as document:
+        document["steps"] = [
+            *document.get("steps", []),
+            {"paths": paths, "edit": mask_edits.one.dump_python(edit, mode="json")},
+        ]
+        document["undone"] = []
+        document["number"] = int(document.get("number", 0)) + 1
+    return masks_of(folders)
+
+
+def undo(folders: Folders, forth: bool) -> MasksOut:
+    """Take the last edit back, or make the last one that was taken back again."""
+    source, target = ("undone", "steps") if forth else ("steps", "undone")
+    with changed(folders.mask_edits) as document:
+        waiting = list(document.get(source, []))
+        if waiting:
+            document[target] = [*document.get(target, []), waiting.pop()]
+            document[source] = waiting
+            document["number"] = int(document.get("number", 0)) + 1
+    return masks_of(folders)
+
+
+#: masks with their edits, as they were last drawn
+_drawn: OrderedDict[str, Mask | None] = OrderedDict()
+_lock = Lock()
+
+
+def mask_now(folders: Folders, path: str, side: int) -> Mask | None:
+    """The mask of a photo with its edits, at most ``side`` pixels long; None where the whole photo counts."""
+    folder, known = _version(folders)
+    number = photo_numbers(folders).get(path)
+    edits = _by_photo(folders).get(path, [])
+    base = None
+    if folder is not None and number is not None:
+        kept = folder / "base" / f"{number:05d}.png"
+        base = kept if kept.exists() else None if known.get(path, {}).get("edited") else mask_file(folder, number)
+    name = json.dumps([str(base), base.stat().st_mtime_ns if base else 0, str(folders.root), path, side, edits])
+    with _lock:
+        if name in _drawn:
+            _drawn.move_to_end(name)
+            return _drawn[name]
+    rgb = load_small(safe_path(folders.photos, path), side)
+    h, w = rgb.shape[:2]
+    mask = load_mask(base)
+    full = mask.shape[1] if mask is not None else w
+    small = None if mask is None else mask_at(mask, w, h)
+    made = edited(small, mask_edits.several.validate_python(edits), w, h, lambda: rgb, w / full)
+    with _lock:
+        _drawn[name] = made
+        while len(_drawn) > 300:
+            _drawn.popitem(last=False)
+    return made
+
+
+def mask_picture(folders: Folders, path: str, side: int) -> bytes:
+    """PNG that hatches what the mask leaves out of a photo, with edits; clear when it has no mask."""
+    return hatched(mask_now(folders, path, side))
+
+
+def exported(folders: Folders) -> bytes:
+    """All masks of the version in use as a ZIP of 8-bit PNG, named like their photos.
+
+    Raises
+    ------
+    NotFound
+        When there are none.
+    """
+    folder, _ = _version(folders)
+    out = io.BytesIO()
+    count = 0
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_STORED) as archive:
+        for path, number in photo_numbers(folders).items():
+            found = mask_file(folder, number) if folder else None
+            if found is not None:
+                picture = io.BytesIO()
+                with Image.open(found) as image:
+                    image.convert("L").save(picture, format="PNG")
+                archive.writestr(str(Path(path).with_suffix(".png")), picture.getvalue())
+                count += 1
+    if not count:
+        raise NotFound("There are no masks yet.", "Run Masks first.")
+    return out.getvalue()
