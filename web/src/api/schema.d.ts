@@ -5050,7 +5050,7 @@ export interface operations {
                     tolerance?: number;
                     /**
                      * Where masks come from
-                     * @description Photos that bring a mask of their own, as a file or as transparency, keep it; this is for the others.
+                     * @description Photos that bring a mask of their own, as a file or as transparency, keep it; this is how the others get one: what moves before a still backdrop, what is not of the backdrop's colour, what is sharp, what other masks or the model show.
                      * @enum {string}
                      */
                     way?: "files" | "suggest" | "still" | "colour" | "focus" | "carry" | "model";

@@ -143,14 +143,12 @@ useKeys('layers.masks', [
         @change="bring"
       />
       <span class="end">
-        <span v-if="masks?.unsaved" class="quiet">{{ t('masks.unsaved') }}</span>
-        <button v-if="masks?.unsaved" class="plainbtn" @click="project.run('masks')">
-          {{ t('masks.take') }}
-        </button>
         <button class="plainbtn" :aria-pressed="unusual" @click="unusual = !unusual">
           {{ t('masks.unusual') }}
         </button>
         <button class="plainbtn" :aria-pressed="bare" @click="bare = !bare">{{ t('masks.bare') }}</button>
+        <button class="plainbtn" :disabled="!masks?.undo" @click="undo">{{ t('finish.undo') }}</button>
+        <button class="plainbtn" :disabled="!masks?.redo" @click="redo">{{ t('finish.redo') }}</button>
       </span>
     </div>
     <MaskTools
@@ -159,12 +157,8 @@ useKeys('layers.masks', [
       v-model:purpose="purpose"
       v-model:radius="radius"
       v-model:soft="soft"
-      :undo="masks?.undo ?? 0"
-      :redo="masks?.redo ?? 0"
       :several="meant.length"
       @whole="mend"
-      @undo="undo"
-      @redo="redo"
     />
     <div v-if="tool === 'colour'" class="bar">
       <span v-if="color" class="swatch" :style="{ background: `rgb(${color.join(',')})` }"></span>
@@ -179,6 +173,10 @@ useKeys('layers.masks', [
       />
       <button class="plainbtn" :disabled="!color" @click="apply([color!])">{{ t('masks.apply') }}</button>
       <button class="plainbtn" @click="apply([])">{{ t('masks.clear') }}</button>
+    </div>
+    <div v-if="masks?.unsaved" class="bar told">
+      <span>{{ t('masks.unsaved') }}</span>
+      <button class="plainbtn" @click="project.run('masks')">{{ t('masks.take') }}</button>
     </div>
     <div v-if="!project.photos.length" class="emptynote">{{ t('photos.empty') }}</div>
     <div v-else class="split">
@@ -216,9 +214,14 @@ useKeys('layers.masks', [
   opacity: 0;
 }
 .split {
-  grid-template-columns: 1fr 1.4fr;
+  grid-template-columns: minmax(200px, 0.7fr) 1.5fr;
 }
 a.plainbtn {
   text-decoration: none;
+  color: inherit;
+}
+.end {
+  display: inline-flex;
+  gap: 6px;
 }
 </style>

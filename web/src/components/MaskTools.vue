@@ -6,8 +6,8 @@ import { PURPOSES, TOOLS, type MaskPurpose, type MaskTool } from '@/lib/maskTool
 import { byArrows } from '@/lib/roving'
 
 /** Tools that mend masks, and what else can be done to a whole one. */
-defineProps<{ undo: number; redo: number; several: number }>()
-const emit = defineEmits<{ whole: [edit: MaskEdit]; undo: []; redo: [] }>()
+defineProps<{ several: number }>()
+const emit = defineEmits<{ whole: [edit: MaskEdit] }>()
 const tool = defineModel<MaskTool>('tool', { required: true })
 const purpose = defineModel<MaskPurpose>('purpose', { required: true })
 const radius = defineModel<number>('radius', { required: true })
@@ -97,10 +97,6 @@ function choose(next: MaskTool) {
         </el-dropdown-menu>
       </template>
     </el-dropdown>
-    <span class="end">
-      <button class="plainbtn" :disabled="!undo" @click="emit('undo')">{{ t('finish.undo') }}</button>
-      <button class="plainbtn" :disabled="!redo" @click="emit('redo')">{{ t('finish.redo') }}</button>
-    </span>
   </div>
 </template>
 

@@ -6,7 +6,7 @@ import { seconds } from '@/lib/format'
 import { useJobs } from '@/stores/jobs'
 import { useProject } from '@/stores/project'
 import { say, type Sentence } from '@/i18n/say'
-import { placeOf } from '@/lib/remedies'
+import { masksHelp, placeOf } from '@/lib/remedies'
 import { byArrows } from '@/lib/roving'
 
 const props = defineProps<{ layer: string; compared: number | null }>()
@@ -34,6 +34,11 @@ const findings = computed(() => {
 const goes = (said: Sentence) => {
   const place = placeOf(said)
   return place === props.layer ? null : place
+}
+/** Let masks be suggested, and run up to here with them. */
+async function withMasks() {
+  await project.change('masks', { way: 'suggest' })
+  await project.run(props.layer === 'masks' ? 'cameras' : props.layer, true)
 }
 /** The versions that a run takes, as layers are called. */
 const used = computed(() =>
@@ -115,6 +120,7 @@ const computes = computed(() => props.layer !== 'finish')
         <button v-if="goes(f.said)" class="link" @click="emit('go', goes(f.said)!)">
           {{ t('tray.go', { layer: t(`layers.${goes(f.said)}`) }) }}
         </button>
+        <button v-if="masksHelp(f.said)" class="link" @click="withMasks">{{ t('tray.withMasks') }}</button>
       </div>
     </section>
   </div>

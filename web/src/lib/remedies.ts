@@ -4,7 +4,14 @@ import type { Sentence } from '@/i18n/say'
 const PLACES: [string, string[]][] = [
   [
     'masks',
-    ['Mask the subject in all photos', 'No mask in ', 'The mask ', 'Masks are ', '{name}: {problem}'],
+    [
+      'Mask the subject in all photos',
+      'No mask in ',
+      'The mask ',
+      'Masks are ',
+      'The background seems to stand still',
+      '{name}: {problem}',
+    ],
   ],
   [
     'cameras',
@@ -52,6 +59,13 @@ function patternsIn(what: Sentence | string): string[] {
   )
   return [what.pattern, ...inner]
 }
+
+/** Beginnings of what is said where masks that are suggested would mend it. */
+const BY_MASKS = ['Mask the subject in all photos', 'The background seems to stand still']
+
+/** Whether masks that are suggested, and a run with them, are what a sentence advises. */
+export const masksHelp = (what: Sentence) =>
+  patternsIn(what).some((p) => BY_MASKS.some((s) => p.startsWith(s)))
 
 /** The layer where the advice of a sentence is followed; null where there is none to go to. */
 export function placeOf(what: Sentence): string | null {

@@ -28,15 +28,16 @@ class MasksSettings(StepSettings):
     way: Literal["files", "suggest", "still", "colour", "focus", "carry", "model"] = setting(
         "files",
         "Where masks come from",
-        "Photos that bring a mask of their own, as a file or as transparency, keep it; this is for the others.",
+        "Photos that bring a mask of their own, as a file or as transparency, keep it; this is how the others get one: what "
+        "moves before a still backdrop, what is not of the backdrop's colour, what is sharp, what other masks or the model show.",
         main=True,
         labels={
-            "files": "files and transparency only",
-            "suggest": "suggested by what the photos show",
-            "still": "what moves before a still backdrop",
-            "colour": "what is not of the backdrop's colour",
-            "focus": "what is in focus",
-            "carry": "carried over from masks that are there",
+            "files": "files only",
+            "suggest": "suggested",
+            "still": "still backdrop",
+            "colour": "backdrop colour",
+            "focus": "sharp parts",
+            "carry": "carried over",
             "model": "from the model",
         },
     )  # fmt: skip
