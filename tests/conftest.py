@@ -123,3 +123,15 @@ def moved(data: Path, to: Path) -> Path:
 @pytest.fixture
 def rng() -> np.random.Generator:
     return np.random.default_rng(11)
+
+
+@pytest.fixture(scope="session")
+def turning_set(tmp_path_factory: pytest.TempPathFactory) -> RigSet:
+    """Two heights of ten photos of the finial, 400 x 300, turned before a patterned backdrop in light that drifts, no EXIF."""
+    folder = tmp_path_factory.mktemp("turning")
+    settings = ShootSettings(
+        scene="finial", rings=2, per_ring=10, width=400, height=300, heldout=0, seed=8, exif=False, backdrop="patterned",
+        on=frozenset({"lamps"}),
+    )  # fmt: skip
+    shoot(settings, folder)
+    return RigSet(folder)

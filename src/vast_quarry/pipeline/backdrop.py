@@ -15,8 +15,8 @@ from vast_quarry.pipeline.steps.photos import Photo, PhotoList
 from vast_quarry.pipeline.units.mask import glimpse
 from vast_quarry.pipeline.units.surroundings import surroundings_agree
 
-#: share of what surroundings show that moves with the subject, from which they help to align
-MOVES_ALONG = 0.6
+#: share of what photos show inside and outside of masks that moves as one piece, from which surroundings help to align
+MOVES_ALONG = 0.5
 #: cameras of one stand that lie within this share of their distance from the points are on one spot
 ONE_SPOT = 0.03
 

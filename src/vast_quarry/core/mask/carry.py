@@ -25,7 +25,7 @@ Mask = NDArray[np.bool_]
 Rgb = NDArray[np.uint8]
 SIDE = 480
 #: sureness below which a chain stops
-ENOUGH = 0.65
+ENOUGH = 0.6
 #: places that go and come back within this many pixels are believed
 BACK = 1.5
 
@@ -61,6 +61,20 @@ def _affine(one: NDArray, other: NDArray, mask: Mask) -> NDArray[np.float64]:
 def _flow(one: NDArray, other: NDArray) -> NDArray[np.float32]:
     dis: Any = cv2.DISOpticalFlow_create(cv2.DISOPTICAL_FLOW_PRESET_MEDIUM)  # type: ignore[attr-defined]
     return np.asarray(dis.calc(one, other, None), np.float32)
+
+
+def alike(one: Rgb, mask: Mask, other: Rgb, other_mask: Mask) -> float:
+    """How much the colours inside two masks have in common (0 to 1): the shared part of their histograms, somewhat spread."""
+    if not mask.any() or not other_mask.any():
+        return 0.0
+    shares = []
+    for rgb, where in ((one, mask), (other, other_mask)):
+        lab = cv2.cvtColor(rgb, cv2.COLOR_RGB2LAB)
+        counts = cv2.calcHist([lab], [0, 1, 2], where.astype(np.uint8), [12, 24, 24], [0, 256, 0, 256, 0, 256])
+        for axis in range(3):
+            counts = 0.5 * counts + 0.25 * (np.roll(counts, 1, axis) + np.roll(counts, -1, axis))
+        shares.append(counts / counts.sum())
+    return float(np.minimum(*shares).sum())
 
 
 def carried(source: Rgb, mask: Mask, target: Rgb) -> tuple[Mask, float]:
@@ -99,6 +113,5 @@ def carried(source: Rgb, mask: Mask, target: Rgb) -> tuple[Mask, float]:
     labels[(far > 2 * reach) | (~rough & believed & (far > 0.6 * reach))] = cv2.GC_BGD
     grown = grab(there, labels, 3)
     grown = without_pinholes(largest_parts(grown, 0.05), 0.004 * max(float(grown.sum()), 1.0))
-    near = (deep <= reach) & rough | (far <= reach) & ~rough
-    sure = overlap(grown, rough) * (0.6 + 0.4 * float(believed[near].mean()) if near.any() else 1.0)
+    sure = overlap(grown, rough) * alike(small, mine, there, grown)
     return enlarged(grown, target), float(sure)

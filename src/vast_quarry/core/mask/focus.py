@@ -31,10 +31,11 @@ def detail(gray: NDArray[np.float32], sigma: float = 0.8) -> NDArray[np.float32]
     )
 
 
-def in_focus(rgb: NDArray[np.uint8]) -> tuple[Mask, float]:
-    """Mask (H, W) of what is sharp in a photo (H, W, 3), and how many times sharper it is than the rest.
+def in_focus(rgb: NDArray[np.uint8]) -> tuple[Mask, float, bool]:
+    """Mask (H, W) of what is sharp in a photo (H, W, 3), how many times sharper it is than the rest, and whether the rest is blurred.
 
-    Below :data:`CLEAR` the photo has no soft background to tell the subject from.
+    Below :data:`CLEAR` the photo has no soft background to tell the subject from. A rest without any contrast, as a clear sky,
+    is not blurred for sure.
     """
     scale = min(1.0, SIDE / max(rgb.shape[:2]))
     size = (max(1, round(rgb.shape[1] * scale)), max(1, round(rgb.shape[0] * scale)))
@@ -50,8 +51,11 @@ def in_focus(rgb: NDArray[np.uint8]) -> tuple[Mask, float]:
     threshold, _ = cv2.threshold(scaled, 0, 255, cv2.THRESH_BINARY + cv2.THRESH_OTSU)
     sharp = scaled > threshold
     if not sharp.any() or sharp.all():
-        return np.zeros(rgb.shape[:2], bool), 1.0
+        return np.zeros(rgb.shape[:2], bool), 1.0, False
     ratio = float(np.median(heap[sharp]) / max(float(np.median(heap[~sharp])), 1e-3))
+    wide = cv2.GaussianBlur(gray, (0, 0), 4.0)
+    coarse = np.hypot(cv2.Sobel(wide, cv2.CV_32F, 1, 0), cv2.Sobel(wide, cv2.CV_32F, 0, 1))
+    blurred = bool(np.median(coarse[~sharp]) > 0.25 * np.median(coarse[sharp]))
     reach = max(3, round(2 * window))
     closed = cv2.morphologyEx(
         sharp.astype(np.uint8), cv2.MORPH_CLOSE, cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * reach + 1,) * 2)
@@ -61,4 +65,4 @@ def in_focus(rgb: NDArray[np.uint8]) -> tuple[Mask, float]:
     # the windows carry sharpness over the rim by about their size
     mask = cv2.erode(mask.astype(np.uint8), cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (reach | 1,) * 2)) > 0
     mask = largest_parts(cut(small, mask, 2 * reach), 0.1)
-    return enlarged(without_pinholes(mask, 0.01 * max(float(mask.sum()), 1.0)), rgb), ratio
+    return enlarged(without_pinholes(mask, 0.01 * max(float(mask.sum()), 1.0)), rgb), ratio, blurred

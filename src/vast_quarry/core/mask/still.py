@@ -31,6 +31,8 @@ Mask = NDArray[np.bool_]
 MOST = 40
 #: share of a stand's frames that must show the same at a place for it to be background
 SEEN = 0.2
+#: how many times noisier colours are than the outer band, at small places apart from where the subject is
+NOISIER = 2.2
 #: share of a background's values among all that are somewhat like it
 ALONE = 0.75
 #: bins of a colour histogram along each axis
@@ -98,18 +100,19 @@ def evened(frames: NDArray[np.uint8], rounds: int = 2) -> NDArray[np.float32]:
 def _modes(stack, tolerance, color, support, spread, alone):  # type: ignore[no-untyped-def]
     """Mode of each pixel over frames.
 
-    stack (N, P, 3) float32 Lab; tolerance (float) Delta E; color (P, 3), support (P,), spread (P,), alone (P,) are written.
+    stack (N, P, 3) float32 Lab; tolerance (P,) Delta E; color (P, 3), support (P,), spread (P,), alone (P,) are written.
     """
     n, pixels, _ = stack.shape
     for p in prange(pixels):
         best, at = 0, 0
+        near = tolerance[p] * tolerance[p]
         for i in range(n):
             count = 0
             for j in range(n):
                 d0 = stack[i, p, 0] - stack[j, p, 0]
                 d1 = stack[i, p, 1] - stack[j, p, 1]
                 d2 = stack[i, p, 2] - stack[j, p, 2]
-                if d0 * d0 + d1 * d1 + d2 * d2 < tolerance * tolerance:
+                if d0 * d0 + d1 * d1 + d2 * d2 < near:
                     count += 1
             if count > best:
                 best, at = count, i
@@ -120,9 +123,9 @@ def _modes(stack, tolerance, color, support, spread, alone):  # type: ignore[no-
             d1 = stack[j, p, 1] - stack[at, p, 1]
             d2 = stack[j, p, 2] - stack[at, p, 2]
             r = d0 * d0 + d1 * d1 + d2 * d2
-            if r < 9 * tolerance * tolerance:
+            if r < 9 * near:
                 wide += 1
-            if r < tolerance * tolerance:
+            if r < near:
                 s0 += d0
                 s1 += d1
                 s2 += d2
@@ -134,7 +137,7 @@ def _modes(stack, tolerance, color, support, spread, alone):  # type: ignore[no-
         spread[p] = np.sqrt(max(q / best - s0 * s0 - s1 * s1 - s2 * s2, 0.0))
 
 
-def modes(stack: NDArray[np.float32], tolerance: float) -> tuple[NDArray, NDArray, NDArray, NDArray]:
+def modes(stack: NDArray[np.float32], tolerance: float | NDArray) -> tuple[NDArray, NDArray, NDArray, NDArray]:
     """The tightest crowd of each pixel's values (N, P, 3) over N frames.
 
     Returns
@@ -145,7 +148,8 @@ def modes(stack: NDArray[np.float32], tolerance: float) -> tuple[NDArray, NDArra
     _, pixels, _ = stack.shape
     color = np.empty((pixels, 3), np.float32)
     support, spread, alone = (np.empty(pixels, np.float32) for _ in range(3))
-    _modes(np.ascontiguousarray(stack, np.float32), float(tolerance), color, support, spread, alone)
+    limit = np.broadcast_to(np.asarray(tolerance, np.float32), (pixels,))
+    _modes(np.ascontiguousarray(stack, np.float32), np.ascontiguousarray(limit), color, support, spread, alone)
     return color, support, spread, alone
 
 
@@ -157,12 +161,22 @@ def background_of(frames: NDArray[np.uint8], gains: NDArray[np.float32]) -> Back
     # noise of the camera: how far values of the outer band lie from their median over time
     noise = float(np.median(np.linalg.norm(lab[:, band] - np.median(lab[:, band], axis=0), axis=2)))
     noise = max(noise, 0.6)
-    color, support, spread, alone = (a.reshape(h, w, -1).squeeze() for a in modes(lab, max(3.0, 3.2 * noise)))
+    tolerance = max(3.0, 3.2 * noise)
+    color, support, spread, alone = (a.reshape(h, w, -1).squeeze() for a in modes(lab, tolerance))
     least = max(3.0 / n, SEEN)
     tight = spread < 1.8 * noise + 0.5
     # several pixels tell better than one whether the crowd stands alone
     alone = cv2.blur(alone, (5, 5))
     known = (support >= least) & tight & ((alone > ALONE) | (support > 0.85))
+    islands = _islands(~known)
+    if islands.any():
+        # saturated and dark colours are noisier than the outer band is in the middle
+        at = np.flatnonzero(islands.ravel())
+        c2, s2, w2, _ = modes(lab[:, at], NOISIER * tolerance)
+        steady = s2 > 0.85
+        color.reshape(-1, 3)[at[steady]] = c2[steady]
+        support.ravel()[at[steady]], spread.ravel()[at[steady]] = s2[steady], w2[steady]
+        known.ravel()[at[steady]] = True
     known = cv2.medianBlur(known.astype(np.uint8), 5) > 0
     # what was seen some of the time hangs on to what is always seen, or it is the subject's own plain parts
     sure = known & (support > 0.85)
@@ -178,6 +192,21 @@ def background_of(frames: NDArray[np.uint8], gains: NDArray[np.float32]) -> Back
     )
     sigma = np.sqrt(np.maximum(noise, spread) ** 2 + (0.25 * slope) ** 2)
     return Background(np.asarray(color, np.float32), known, np.asarray(support, np.float32), sigma.astype(np.float32))
+
+
+def _islands(unknown: Mask) -> Mask:
+    """Pieces of what is not known as background that are small against the largest, which is where the subject is, and that lie
+    outside of the hull of all large ones."""
+    count, label, stats, _ = cv2.connectedComponentsWithStats(unknown.astype(np.uint8), connectivity=4)
+    area = stats[1:, cv2.CC_STAT_AREA]
+    if count <= 2:
+        return np.zeros_like(unknown)
+    small = np.concatenate([[False], area < 0.1 * area.max()])[label]
+    at = np.argwhere(unknown & ~small)[:, ::-1].astype(np.int32)
+    hull = np.zeros(unknown.shape, np.uint8)
+    cv2.fillConvexPoly(hull, cv2.convexHull(at), 1)
+    inside = np.unique(label[small & (cv2.dilate(hull, np.ones((9, 9), np.uint8)) > 0)])
+    return np.asarray(small & ~np.isin(label, inside))
 
 
 def _bins(lab: NDArray[np.float32]) -> NDArray[np.int64]:
@@ -284,11 +313,11 @@ def subject_of(rgb: NDArray[np.uint8], learnt: Study) -> tuple[Mask, float]:
     """Mask (H, W) of the subject in a frame of the background's size, and how sure it is (0 to 1)."""
     behind, colors = learnt.behind, learnt.colors
     lab = to_lab(rgb * gain_for(rgb, behind))
-    far = cv2.GaussianBlur(apart(lab, behind), (0, 0), 0.7)
-    change = ((far - 4.0) * 0.7).clip(-4, 6)
+    far = cv2.medianBlur(apart(lab, behind), 5)
+    change = ((far - 2.6) * 0.7).clip(-4, 6)
     ratio = colors.of(lab)
     odds = np.where(behind.known, change + 0.3 * ratio, 1.0 + ratio)
-    radius = max(2, round(max(rgb.shape[:2]) / 130))
+    radius = max(2, round(max(rgb.shape[:2]) / 100))
     chance = 1 / (1 + np.exp(-odds))
     smooth = guided(rgb, chance, radius, 3e-4)
     mask = largest_parts(smooth > 0.5)

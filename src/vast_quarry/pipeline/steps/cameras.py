@@ -133,8 +133,11 @@ class CamerasStep:
         data = match_all(context, photos, pairs)
         context.stage("Placing cameras", 0, len(photos))
         model = align(data, context.progress("Placing cameras"), on_step=Live(context, photos))
-        if not isinstance(model, Trouble) and behind is not None:
-            model = heap(model, behind) or model
+        if behind is not None:
+            # whatever else seems to be the matter: what stands still behind the subject was taken for the scene
+            model = (
+                Trouble("still backdrop", model.photos) if isinstance(model, Trouble) else heap(model, behind) or model
+            )
         if isinstance(model, Trouble):
             if model.cause in ("nothing moves", "no parallax"):
                 model = still_backdrop(context, photos) or model

@@ -46,7 +46,8 @@ def glimpse(photo: str, closely: bool) -> Glimpse:
         return Glimpse(load_small(path, TINY), None, None)
     small = load_small(path, focus.SIDE)
     tiny = resized(small, TINY / max(small.shape[:2]))
-    return Glimpse(tiny, keying.border_field(small) is not None, focus.in_focus(small)[1])
+    _, ratio, blurred = focus.in_focus(small)
+    return Glimpse(tiny, keying.border_field(small) is not None, ratio if blurred else 1.0)
 
 
 def study_stand(photos: list[str], target: str) -> None:
@@ -182,7 +183,7 @@ def _by_way(order: Order, photo: Path) -> tuple[Mask | None, float | None, Said 
         mask, sure = still.mask_of(load_rgb(photo), _study(order.study))
         return mask, sure, None if mask.any() else Said("Nothing in it differs from the backdrop, so it has no mask.")
     if order.way == "focus":
-        mask, ratio = focus.in_focus(load_rgb(photo))
+        mask, ratio, _ = focus.in_focus(load_rgb(photo))
         if ratio < focus.CLEAR:
             return None, None, Said("Subject and background are about as sharp, so it has no mask.")
         return mask, min(1.0, ratio / focus.CLEAR**3), None

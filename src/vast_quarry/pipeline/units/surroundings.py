@@ -31,7 +31,7 @@ def _seen(photo: str, mask: str) -> tuple[Features, NDArray[np.bool_], int]:
 
 
 def surroundings_agree(one: str, mask: str, other: str, other_mask: str) -> float | None:
-    """Share of what two photos have in common outside their masks that moved as the subject's own geometry has it.
+    """Share of what two photos have in common, inside and outside of their masks, that moved as one piece: of both the lesser.
 
     None where too little is shared, inside or outside, to tell.
     """
@@ -44,20 +44,9 @@ def surroundings_agree(one: str, mask: str, other: str, other_mask: str) -> floa
     x1, x2 = a.xy[m[:, 0]].astype(np.float64), b.xy[m[:, 1]].astype(np.float64)
     if inside.sum() < FEWEST or outside.sum() < FEWEST:
         return None
-    threshold = 2.0 * size / 1000
-    ok, fundamental = verify(x1[inside], x2[inside], threshold)
-    if ok.sum() < FEWEST:
-        return None
-    fits = _epipolar(x1[outside], x2[outside], fundamental) < threshold
+    # one geometry for both: a flat side of a subject alone would leave it open, and what moves apart finds no common one
+    ok, _ = verify(x1, x2, 2.0 * size / 1000)
     far = np.linalg.norm(x2 - x1, axis=1)
     # what stands still while the subject moves may lie on its epipolar line by chance
-    stands = (far[outside] < 1.5) & (np.median(far[inside][ok]) > 6.0)
-    return float((fits & ~stands).mean())
-
-
-def _epipolar(x1: NDArray, x2: NDArray, fundamental: NDArray) -> NDArray:
-    """Sampson distance of pairs (K, 2) in pixels."""
-    h1, h2 = (np.concatenate([x, np.ones((len(x), 1))], 1) for x in (x1, x2))
-    l2, l1 = h1 @ fundamental.T, h2 @ fundamental
-    value = (h2 * l2).sum(1)
-    return np.asarray(np.abs(value) / np.sqrt((l2[:, :2] ** 2).sum(1) + (l1[:, :2] ** 2).sum(1) + 1e-12))
+    stands = (far < 1.5) & (np.median(far[inside]) > 6.0)
+    return float(min(ok[inside].mean(), (ok & ~stands)[outside].mean()))
