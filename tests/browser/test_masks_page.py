@@ -30,7 +30,7 @@ def test_suggested_then_painted_undone_and_reloaded(page: Page, address: str, tu
     page.goto(f"{address}/projects/{turntable}/masks")
     page.get_by_role("button", name="Suggest masks").click()
     expect(page.locator(".bed", has_text="Masks")).to_contain_text("20 masked", timeout=240_000)
-    expect(page.get_by_text("by the still backdrop")).to_be_visible()
+    expect(page.locator(".photo .cap")).to_contain_text("by the still backdrop")
     expect(page.locator(".tray")).to_contain_text("The camera stood still while the subject moved")
     before = picture(page, address, turntable, "finial_001.jpg")
     assert 0.7 < before.mean() < 0.95
@@ -82,7 +82,7 @@ def test_from_the_model_of_the_keep_box(page: Page, address: str, built: int) ->
     send(address, f"/api/projects/{built}/layers/masks/settings", "PUT", {"way": "model"})
     page.get_by_role("button", name="Run Masks").click()
     expect(page.locator(".bed", has_text="Masks")).to_contain_text("24 masked", timeout=240_000)
-    expect(page.get_by_text("from the model")).to_have_count(2)  # the setting, and what is said of the photo
+    expect(page.locator(".photo .cap")).to_contain_text("from the model")
     layers = {x["layer"]: x["state"] for x in api(address, f"/api/projects/{built}/layers")}
     assert layers["cameras"] == "ready"
     assert layers["texture"] == "out of date"
@@ -91,7 +91,7 @@ def test_from_the_model_of_the_keep_box(page: Page, address: str, built: int) ->
 
 def test_photos_that_bring_their_own_transparency(page: Page, address: str, tmp_path: Path) -> None:
     for k in range(2):
-        rgba = np.full((120, 160, 4), (90, 120, 60, 255), np.uint8)
+        rgba = np.full((120, 160, 4), (90 + k, 120, 60, 255), np.uint8)
         rgba[:, 80:, 3] = 0
         Image.fromarray(rgba).save(tmp_path / f"alpha_{k}.png")
     project = send(address, "/api/projects", "POST", {"name": "Transparent"})["id"]
@@ -99,7 +99,7 @@ def test_photos_that_bring_their_own_transparency(page: Page, address: str, tmp_
     page.goto(f"{address}/projects/{project}/masks")
     page.get_by_role("button", name="Run Masks").click()
     expect(page.locator(".bed", has_text="Masks")).to_contain_text("2 masked", timeout=120_000)
-    expect(page.get_by_text("from a file · 50 % counts")).to_be_visible()
+    expect(page.locator(".photo .cap")).to_contain_text("from a file · 50 % counts")
     left = picture(page, address, project, "alpha_0.png")
     assert left[:, 85:].all()
     assert not left[:, :75].any()

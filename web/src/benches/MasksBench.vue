@@ -174,10 +174,6 @@ useKeys('layers.masks', [
       <button class="plainbtn" :disabled="!color" @click="apply([color!])">{{ t('masks.apply') }}</button>
       <button class="plainbtn" @click="apply([])">{{ t('masks.clear') }}</button>
     </div>
-    <div v-if="masks?.unsaved" class="bar told">
-      <span>{{ t('masks.unsaved') }}</span>
-      <button class="plainbtn" @click="project.run('masks')">{{ t('masks.take') }}</button>
-    </div>
     <div v-if="!project.photos.length" class="emptynote">{{ t('photos.empty') }}</div>
     <div v-else class="split">
       <ContactSheet v-model:picked="picked" :overlay="overlay" :order="unusual ? oddFirst : undefined" />
@@ -196,6 +192,10 @@ useKeys('layers.masks', [
           />
         </template>
       </PhotoPane>
+      <div v-if="masks?.unsaved" class="told">
+        <span>{{ t('masks.unsaved') }}</span>
+        <button class="plainbtn" @click="project.run('masks')">{{ t('masks.take') }}</button>
+      </div>
     </div>
   </section>
 </template>
@@ -213,7 +213,21 @@ useKeys('layers.masks', [
   height: 1px;
   opacity: 0;
 }
+/* over the photo: it comes and goes while somebody draws there */
+.told {
+  position: absolute;
+  right: 10px;
+  bottom: 52px;
+  display: flex;
+  gap: 8px;
+  align-items: center;
+  padding: 6px 8px 6px 12px;
+  background: var(--paper);
+  border: 1px solid var(--joint);
+  border-radius: 6px;
+}
 .split {
+  position: relative;
   grid-template-columns: minmax(200px, 0.7fr) 1.5fr;
 }
 a.plainbtn {

@@ -45,6 +45,8 @@ function down(e: PointerEvent) {
   if (e.button !== 0 || !e.isPrimary) return
   e.stopPropagation()
   e.preventDefault()
+  // keys that end the outline belong to it now, not to the button that was pressed last
+  host.value!.focus({ preventScroll: true })
   if (props.tool === 'outline') {
     const here = at(e)
     const [first] = points.value
@@ -75,6 +77,7 @@ defineExpose({
   <svg
     ref="host"
     class="draw"
+    tabindex="-1"
     :class="tool"
     :viewBox="`0 0 1000 ${high}`"
     preserveAspectRatio="none"
@@ -117,6 +120,7 @@ defineExpose({
   height: 100%;
   cursor: crosshair;
   touch-action: none;
+  outline: none;
 }
 .area {
   fill: #ffffff30;
