@@ -6,11 +6,13 @@ import tempfile
 from pathlib import Path
 from typing import Annotated, Any
 
+import numpy as np
 import typer
 from rich.console import Console
 
 from vast_quarry.cli.report import make_reporter
 from vast_quarry.core.errors import PlainError
+from vast_quarry.core.mask.still import modes
 from vast_quarry.core.rig.shoot import ShootSettings, shoot
 from vast_quarry.pipeline.export import write_results
 from vast_quarry.pipeline.grades import Grade
@@ -25,6 +27,7 @@ def warm(
     """Compile what is compiled at first use, by a tiny run from photos to model."""
     console = Console(quiet=quiet)
     console.print("Compiling the heavy loops; this takes a minute or two, once.")
+    modes(np.zeros((4, 2, 3), np.float32), 3.0)
     with tempfile.TemporaryDirectory() as folder:
         root = Path(folder)
         shoot(ShootSettings(rings=1, per_ring=12, width=320, height=240, heldout=1), root / "set")
