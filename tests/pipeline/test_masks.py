@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 import pytest
 from PIL import Image
+from tests.core.test_mask_network import redness
 from tests.pipeline.test_run import Silent
 
 from vast_quarry.core.errors import PlainError
@@ -92,3 +93,32 @@ def test_a_folder_whose_masks_fit_nothing_is_an_error(tmp_path: Path, photos: Pa
         run(tmp_path, photos, masks, alpha=False)
     with pytest.raises(PlainError, match="no folder of masks"):
         run(tmp_path, photos, tmp_path / "nowhere", alpha=False)
+
+
+def test_files_by_other_names_and_with_black_for_what_is_kept(tmp_path: Path, photos: Path) -> None:
+    masks = tmp_path / "masks"
+    masks.mkdir()
+    left = np.zeros((HIGH, WIDE), np.uint8)
+    left[:, : WIDE // 2] = 255
+    for name in ("0_mask.png", "mask_1.png", "2.png.png"):
+        Image.fromarray(left).save(masks / name)
+    _, kept = run(tmp_path, photos, masks, alpha=False)
+    for k in range(3):
+        assert kept[k] is not None
+        assert (kept[k] == (left > 0)).all()
+    _, kept = run(tmp_path, photos, masks, alpha=False, black_keeps=True)
+    assert (kept[1] == (left == 0)).all()
+
+
+def test_a_network_is_asked_only_where_it_was_given(tmp_path: Path, photos: Path) -> None:
+    with pytest.raises(PlainError, match="no network to find"):
+        run(tmp_path, photos, None, way="network")
+    network = redness(tmp_path / "own.onnx", 512)
+    store = Store(tmp_path / "own")
+    where = {"photos": {"folder": str(photos)}, "masks": {"folder": None, "network": str(network)}}
+    recipe = recipe_for(Grade.ROUGH, {"masks": {"way": "network"}})
+    made = Runner(store, Silent()).run(recipe, where, until="masks").versions["masks"]
+    kept = load_mask(mask_file(store.folder(made), 0))
+    assert kept is not None
+    assert kept[HIGH // 2, WIDE // 2]
+    assert not kept[5, 5]

@@ -38,6 +38,7 @@ class Way(StrEnum):
     MODEL = "model"
     FOCUS = "focus"
     FILES = "files"
+    NETWORK = "network"
 
 
 def mask(
@@ -59,6 +60,10 @@ def mask(
     masks: Annotated[
         Path | None, typer.Option(help="Folder with masks that are there already; they are kept, or carried over")
     ] = None,
+    network: Annotated[
+        Path | None, typer.Option(help="ONNX file of a segmentation network of your own (docs/masks.md)")
+    ] = None,
+    black_keeps: Annotated[bool, typer.Option("--black-keeps", help="In mask files black is kept, not white")] = False,
     margin: Annotated[
         float, typer.Option(help="Pixels by which masks that were found are grown, or shrunk below 0")
     ] = 0.0,
@@ -75,7 +80,13 @@ def mask(
     claim_output(out, photos)
     colors = [_color(c) for c in colour or ()]
     chosen = "files" if way is Way.OUTLINE else str(way)
-    changes: dict[str, Any] = {"way": chosen, "key_colors": colors, "margin_px": margin, "tolerance": tolerance}
+    changes: dict[str, Any] = {
+        "black_keeps": black_keeps,
+        "way": chosen,
+        "key_colors": colors,
+        "margin_px": margin,
+        "tolerance": tolerance,
+    }
     with TemporaryDirectory(dir=out, prefix=".work") as work, make_reporter(console) as reporter:
         edits = _edits(outline, photos, Path(work)) if outline else None
         store = Store(Path(work))
@@ -84,6 +95,7 @@ def mask(
             "masks": {
                 "folder": str(masks.resolve()) if masks else None,
                 "model": str(source.resolve()) if source else None,
+                "network": str(network.resolve()) if network else None,
                 "edits": str(edits) if edits else None,
             },
         }

@@ -87,21 +87,23 @@ class Masking:
             out.append(
                 units.Order(
                     str(self.listed.file(p)), int(p.width or 1), int(p.height or 1), str(self.context.folder / "masks" / name),
-                    str(self.context.folder / "base" / name), s.way, str(found) if found else None, s.alpha,
-                    s.key_colors, s.tolerance, s.softness, margin_px=s.margin_px, edits=json.dumps(self._edits.get(p.path, [])),
+                    str(self.context.folder / "base" / name), s.way, str(found) if found else None, s.black_keeps, s.alpha,
+                    s.key_colors, s.tolerance, s.softness, network=s.network, margin_px=s.margin_px, edits=json.dumps(self._edits.get(p.path, [])),
                 )
             )  # fmt: skip
         return out
 
     def _key(self, orders: Sequence[units.Order]) -> str:
         """What masks before edits depend on."""
-        given = self.settings.model_dump(mode="json", exclude={"edits", "folder", "model"})
+        given = self.settings.model_dump(mode="json", exclude={"edits", "folder", "model", "network"})
         rows: list[Any] = []
         for p, o in zip(self.photos, orders):
             s = os.stat(o.file) if o.file else None
             rows.append([p.path, p.sha, o.file and Path(o.file).name, s and s.st_size, s and s.st_mtime_ns])
         if self.settings.way == "carry":  # there the edits of some photos make the masks of others
             rows.append(self._edits)
+        if self.settings.way == "network" and self.settings.network:
+            rows.append(Path(self.settings.network).stat().st_mtime_ns if Path(self.settings.network).exists() else 0)
         text = json.dumps([given, rows, model_stamp(self.settings.model) if self._asks_for_model else None])
         return hashlib.sha256(text.encode()).hexdigest()[:20]
 
@@ -137,7 +139,12 @@ class Masking:
     def _prepared(self, orders: list[units.Order]) -> list[units.Order]:
         """Orders with what the way needs: studies of stands, seats of cameras."""
         need = [k for k, o in enumerate(orders) if not o.file]
-        if self.way in ("files", "colour", "focus", "carry") or not need:
+        if self.way == "network" and self.settings.network is None:
+            raise PlainError(
+                "There is no network to find the subject with.",
+                "Put its ONNX file into the data folder, named network.onnx, or give it with --network; see docs/masks.md.",
+            )
+        if self.way in ("files", "colour", "focus", "carry", "network") or not need:
             return orders
         stands: Stands | None = None
         if self.way in ("suggest", "still"):

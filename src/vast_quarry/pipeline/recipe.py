@@ -17,7 +17,14 @@ from vast_quarry.pipeline.registry import STEPS
 from vast_quarry.pipeline.step import StepSettings
 
 #: settings that say where things lie on this machine; a recipe can be replayed on other photos
-PLACES = {("photos", "folder"), ("photos", "frames"), ("masks", "folder"), ("masks", "model"), ("masks", "edits")}
+PLACES = {
+    ("photos", "folder"),
+    ("photos", "frames"),
+    ("masks", "folder"),
+    ("masks", "model"),
+    ("masks", "edits"),
+    ("masks", "network"),
+}
 
 
 def first_misfit(error: ValidationError) -> tuple[str, str]:

@@ -63,12 +63,21 @@ def _photo_stamp(settings: StepSettings) -> str:
     return "\n".join(stamp)
 
 
+def _file_stamp(file: str) -> str:
+    try:
+        s = Path(file).stat()
+    except OSError:
+        return file
+    return f"{file}|{s.st_size}|{s.st_mtime_ns}"
+
+
 def _mask_stamp(settings: StepSettings) -> str:
     assert isinstance(settings, MasksSettings)
     files = _photo_stamp(PhotosSettings(folder=settings.folder)) if settings.folder else ""
     edits = Path(settings.edits).read_text("utf-8") if settings.edits and Path(settings.edits).exists() else ""
     model = model_stamp(settings.model) if settings.way in ("model", "suggest") else ""
-    return "\n".join((files, edits, model)) if files or edits or model else ""
+    network = _file_stamp(settings.network) if settings.way == "network" and settings.network else ""
+    return "\n".join((files, edits, model, network)) if files or edits or model or network else ""
 
 
 _STAMPS = {"photos": _photo_stamp, "masks": _mask_stamp}
@@ -173,7 +182,9 @@ class Runner:
         parents = {p: result.versions[p] for p in step.parents}
         stamp = _STAMPS[step.layer](settings) if step.layer in _STAMPS else ""
         # what a folder holds counts, not where it lies: a data folder may be moved
-        counts = {k: v for k, v in plain.items() if not ((stamp and k == "folder") or k in ("edits", "model"))}
+        counts = {
+            k: v for k, v in plain.items() if not ((stamp and k == "folder") or k in ("edits", "model", "network"))
+        }
         key = version_key(step.layer, counts, {p: v.key for p, v in parents.items()}, stamp)
         self.reporter.begin(step.layer, step.title)
         found = self.store.find(step.layer, key)

@@ -5010,6 +5010,11 @@ export interface operations {
                      */
                     alpha?: boolean;
                     /**
+                     * In mask files black is kept
+                     * @description Black counts and white is left out, the other way round than usual.
+                     */
+                    black_keeps?: boolean;
+                    /**
                      * Edits
                      * @description File with what was mended by hand
                      */
@@ -5039,6 +5044,11 @@ export interface operations {
                      */
                     model?: string | null;
                     /**
+                     * Network
+                     * @description ONNX file of a segmentation network of one's own
+                     */
+                    network?: string | null;
+                    /**
                      * Backdrop colour softness
                      * @description Colours that differ from the limit by less than this are decided by the photo's edges.
                      */
@@ -5053,7 +5063,7 @@ export interface operations {
                      * @description Photos that bring a mask of their own, as a file or as transparency, keep it; this is how the others get one: what moves before a still backdrop, what is not of the backdrop's colour, what is sharp, what other masks or the model show.
                      * @enum {string}
                      */
-                    way?: "files" | "suggest" | "still" | "colour" | "focus" | "carry" | "model";
+                    way?: "files" | "suggest" | "still" | "colour" | "focus" | "carry" | "model" | "network";
                 } | {
                     /**
                      * Features per photo, at most

@@ -609,6 +609,7 @@ export const de: Catalogue = {
       focus: 'an der Schärfe',
       carry: 'übertragen',
       model: 'aus dem Modell',
+      network: 'durch das eigene Netz',
       hand: 'von Hand',
     },
     keeps: '{share} zählt',

@@ -602,6 +602,7 @@ export const en = {
       focus: 'by what is in focus',
       carry: 'carried over',
       model: 'from the model',
+      network: 'by your own network',
       hand: 'by hand',
     },
     keeps: '{share} counts',

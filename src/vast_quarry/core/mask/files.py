@@ -14,16 +14,20 @@ from vast_quarry.core.words import say
 
 
 def mask_path(folder: Path, photo: str) -> Path | None:
-    """The mask file of a photo (its path below the photo folder), or None when there is none."""
+    """The mask file of a photo (its path below the photo folder), or None when there is none.
+
+    Of ``house/a.jpg`` it is ``a.png``, ``a_mask.png`` or ``mask_a.png``, in a folder ``house`` or without it; ``a.jpg.png`` too.
+    """
     relative = Path(photo)
-    for candidate in (folder / relative.with_suffix(".png"), folder / f"{relative.stem}.png"):
+    names = [f"{relative.stem}.png", f"{relative.stem}_mask.png", f"mask_{relative.stem}.png", f"{relative.name}.png"]
+    for candidate in [*(folder / relative.parent / n for n in names), *(folder / n for n in names)]:
         if candidate.is_file():
             return candidate
     return None
 
 
-def read_mask(path: Path, width: int, height: int) -> NDArray[np.bool_]:
-    """A mask file as (height, width) bool, True where the photo counts: white and opaque.
+def read_mask(path: Path, width: int, height: int, black_keeps: bool = False) -> NDArray[np.bool_]:
+    """A mask file as (height, width) bool, True where the photo counts: white and opaque, or black where that keeps.
 
     It may have 8 or 16 bits, be grey, coloured, with a palette or transparent, and of any size of the photo's shape.
 
@@ -50,7 +54,7 @@ def read_mask(path: Path, width: int, height: int) -> NDArray[np.bool_]:
             ),
             "Masks have the shape of their photos, at any size.",
         )
-    return mask_at(kept, width, height)
+    return mask_at(~kept if black_keeps else kept, width, height)
 
 
 def _same_shape(size: tuple[int, int], wanted: tuple[int, int]) -> bool:

@@ -25,7 +25,7 @@ class MasksSettings(StepSettings):
     """Where masks come from."""
 
     folder: str | None = Field(None, description="Folder with masks named STEM.png; white is kept")
-    way: Literal["files", "suggest", "still", "colour", "focus", "carry", "model"] = setting(
+    way: Literal["files", "suggest", "still", "colour", "focus", "carry", "model", "network"] = setting(
         "files",
         "Where masks come from",
         "Photos that bring a mask of their own, as a file or as transparency, keep it; this is how the others get one: what "
@@ -39,10 +39,14 @@ class MasksSettings(StepSettings):
             "focus": "sharp parts",
             "carry": "carried over",
             "model": "from the model",
+            "network": "own network",
         },
     )  # fmt: skip
     alpha: bool = setting(
         True, "Use the photos' own transparency", "Transparent parts of photos are left out.", main=True
+    )
+    black_keeps: bool = setting(
+        False, "In mask files black is kept", "Black counts and white is left out, the other way round than usual."
     )
     key_colors: tuple[tuple[int, int, int], ...] = Field(
         (), description="Backdrop colours to key out (red, green, blue)"
@@ -66,6 +70,7 @@ class MasksSettings(StepSettings):
         unit="px", usual=(-5, 20), ge=-200, le=200,
     )  # fmt: skip
     model: str | None = Field(None, description="Folder with the alignment whose model is projected into the photos")
+    network: str | None = Field(None, description="ONNX file of a segmentation network of one's own")
     edits: str | None = Field(None, description="File with what was mended by hand")
 
 

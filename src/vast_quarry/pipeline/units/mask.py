@@ -16,6 +16,7 @@ from vast_quarry.core.formats.atomic import atomic_write, is_whole, write_arrays
 from vast_quarry.core.mask import carry, focus, keying, projected, still
 from vast_quarry.core.mask.edits import edited, moved_rim
 from vast_quarry.core.mask.files import read_mask
+from vast_quarry.core.mask.network import by_network
 from vast_quarry.core.mask.stands import SIDE as TINY
 from vast_quarry.core.photo.reading import load_alpha, load_rgb, load_small, resized
 from vast_quarry.core.raycast import RayScene
@@ -103,11 +104,13 @@ class Order:
     base: str
     way: str
     file: str | None = None
+    black_keeps: bool = False
     alpha: bool = True
     colors: tuple[tuple[int, int, int], ...] = ()
     tolerance: float = 12.0
     softness: float = 0.0
     study: str | None = None
+    network: str | None = None
     seat: Seat | None = None
     margin_px: float = 0.0
     edits: str = "[]"
@@ -164,7 +167,7 @@ def _found(order: Order) -> Found:
     """The mask before edits: what the photo brought itself goes before what can be found."""
     photo = Path(order.photo)
     if order.file:
-        return read_mask(Path(order.file), order.width, order.height), "files", None, None
+        return read_mask(Path(order.file), order.width, order.height, order.black_keeps), "files", None, None
     alpha = load_alpha(photo) if order.alpha else None
     if alpha is not None:
         return alpha, "files", None, None
@@ -187,6 +190,9 @@ def _by_way(order: Order, photo: Path) -> tuple[Mask | None, float | None, Said 
         if ratio < focus.CLEAR:
             return None, None, Said("Subject and background are about as sharp, so it has no mask.")
         return mask, min(1.0, ratio / focus.CLEAR**3), None
+    if order.way == "network" and order.network:
+        mask, sure = by_network(load_rgb(photo), Path(order.network))
+        return mask, sure, None if mask.any() else Said("The network finds nothing in it, so it has no mask.")
     if order.way == "model" and order.seat:
         return _projected(order.seat, load_rgb(photo))
     return None, None, None

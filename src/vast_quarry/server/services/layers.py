@@ -170,12 +170,14 @@ def recipe_of(project: Project) -> Recipe:
 
 def places_of(folders: Folders) -> dict[str, dict[str, Any]]:
     """Where the project's photos and masks are."""
+    network = folders.root.parent.parent / "network.onnx"
     has_masks = folders.masks.is_dir() and any(folders.masks.iterdir())
     return {
         "photos": {"folder": str(folders.photos.resolve())},
         "masks": {
             "folder": str(folders.masks.resolve()) if has_masks else None,
             "model": str(folders.root.resolve()),
+            "network": str(network) if network.exists() else None,
             "edits": str(folders.mask_edits.resolve()) if folders.mask_edits.exists() else None,
         },
     }
