@@ -114,6 +114,10 @@ def test_a_network_is_asked_only_where_it_was_given(tmp_path: Path, photos: Path
     with pytest.raises(PlainError, match="no network to find"):
         run(tmp_path, photos, None, way="network")
     network = redness(tmp_path / "own.onnx", 512)
+    for file in sorted(photos.iterdir())[:3]:
+        rgb = np.asarray(Image.open(file)).copy()
+        rgb[100:200, 150:250] = (210, 50, 40)
+        Image.fromarray(rgb).save(file)
     store = Store(tmp_path / "own")
     where = {"photos": {"folder": str(photos)}, "masks": {"folder": None, "network": str(network)}}
     recipe = recipe_for(Grade.ROUGH, {"masks": {"way": "network"}})
