@@ -60,6 +60,8 @@ class CamerasFigures(TypedDict, total=False):
     placed: int
     weak: int
     loose: int
+    #: share of all features that masks left out, where they were obeyed
+    features_left_out_percent: float
     pairs_tried: int
     pairs_verified: int
     points: int

@@ -79,6 +79,15 @@ def find_features(context: Context, listed: PhotoList, photos: list[Photo], obey
     return masked
 
 
+def share_left_out(context: Context, photos: list[Photo]) -> float | None:
+    """Share of all features that masks left out; None where no mask was obeyed."""
+    total = np.zeros(2)
+    for p in photos:
+        with np.load(context.folder / "features" / f"{p.number:05d}.npz") as f:
+            total += f["counts"] if "counts" in f.files else 0
+    return float(total[0] / total[1]) if total[0] else None
+
+
 def pairs_to_match(context: Context, photos: list[Photo]) -> list[tuple[int, int]]:
     files = [str(context.folder / "features" / f"{p.number:05d}.npz") for p in photos]
     coarse = context.folder / "coarse.npy"

@@ -17,6 +17,12 @@ one: TypeAdapter[Edit] = TypeAdapter(AnyEdit)
 several: TypeAdapter[list[Edit]] = TypeAdapter(list[AnyEdit])
 
 
+def edits_made(folder: Path) -> dict[str, Any]:
+    """The edits that a version of Masks was made with, by photo."""
+    file = folder / "edits.json"
+    return read_json(file) if file.exists() else {}
+
+
 def edits_by_photo(file: str | None) -> dict[str, list[dict[str, Any]]]:
     """Edits of each photo by its path, from a file of steps, in their order.
 

@@ -200,7 +200,13 @@ class Masking:
         root = Path(self.settings.model) if self.settings.model else None
         found = model_versions(root) if root else None
         if root is None or found is None:
-            raise PlainError("There is no alignment whose model could be projected.", "Run Cameras first.")
+            # a recipe that is replayed comes by here before there is one
+            self.context.found(
+                Said(
+                    "There is no alignment yet whose model could be projected, so no photo got a mask. Run Masks again later."
+                )
+            )
+            return orders
         store = Store(root)
         solution = load_solution(store.folder(found["cameras"]))
         before = Version.model_validate(

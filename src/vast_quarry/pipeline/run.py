@@ -14,6 +14,7 @@ from threadpoolctl import threadpool_limits
 from vast_quarry.core.errors import PlainError
 from vast_quarry.pipeline.executors import LazyExecutor
 from vast_quarry.pipeline.forecast import TYPICAL, StageClock
+from vast_quarry.pipeline.mask_edits import edits_by_photo, edits_made
 from vast_quarry.pipeline.masking import model_stamp
 from vast_quarry.pipeline.memory import MemoryWatch
 from vast_quarry.pipeline.recipe import Recipe
@@ -80,6 +81,8 @@ def _mask_stamp(settings: StepSettings) -> str:
     return "\n".join((files, edits, model, network)) if files or edits or model or network else ""
 
 
+#: settings of Masks that say where things lie
+_MASK_PLACES = {"folder", "model", "network", "edits"}
 _STAMPS = {"photos": _photo_stamp, "masks": _mask_stamp}
 
 
@@ -122,7 +125,7 @@ class Runner:
             with self.store.making(), memory:
                 for step, values in zip(chosen, settings):
                     self.layer = step.layer
-                    if not (from_in_use and step.layer != until and self._take(step, result)):
+                    if not (from_in_use and step.layer != until and self._take(step, values, result)):
                         self._one(step, values, result, executor, memory)
             at_once = False
         finally:
@@ -131,17 +134,27 @@ class Runner:
             result.seconds = time.monotonic() - began
         return result
 
-    def _take(self, step: Step, result: RunResult) -> bool:
+    def _take(self, step: Step, values: StepSettings, result: RunResult) -> bool:
         """Take a layer's version in use as it is, if there is one and it goes with those taken before."""
-        if step.layer in _STAMPS:
+        if step.layer in _STAMPS and not isinstance(values, MasksSettings):
             return False
         number = self.store.in_use().get(step.layer)
         found = next((v for v in self.store.versions(step.layer) if v.number == number), None)
         if found is None or any(not self.store.still_good(found, p, result.versions[p].number) for p in step.parents):
             return False
+        if isinstance(values, MasksSettings) and not self._projected_still(found, values):
+            return False
         self.reporter.begin(step.layer, step.title)
         self._note(found, found.settings, result, reused=True, peak=None)
         return True
+
+    def _projected_still(self, version: Version, values: MasksSettings) -> bool:
+        """Whether masks were projected from a model and nothing but that model has changed: they stay until they are run again."""
+        if not version.figures.get("made_from"):
+            return False
+        same = values.model_dump(mode="json", exclude=_MASK_PLACES)
+        kept = {k: v for k, v in version.settings.items() if k not in _MASK_PLACES}
+        return same == kept and edits_by_photo(values.edits) == edits_made(self.store.folder(version))
 
     def _note(
         self, version: Version, settings: dict[str, Any], result: RunResult, reused: bool, peak: int | None

@@ -1823,6 +1823,8 @@ export interface components {
         CamerasFigures: {
             /** Feature Noise Px */
             feature_noise_px?: number | null;
+            /** Features Left Out Percent */
+            features_left_out_percent?: number;
             keep_box?: components["schemas"]["BoxFigures"];
             /** Lenses */
             lenses?: components["schemas"]["LensFigures"][];

@@ -20,7 +20,7 @@ from vast_quarry.core.mask.edges import enlarged, grab, largest_parts, without_p
 Mask = NDArray[np.bool_]
 Rgb = NDArray[np.uint8]
 #: longer side at which the cut is made (pixels)
-SIDE = 480
+SIDE = 400
 
 
 def filled(points: ArrayLike, height: int, width: int) -> Mask:
@@ -85,7 +85,7 @@ def grown(
     for lines, kind in ((unwanted, cv2.GC_BGD), (wanted, cv2.GC_FGD)):
         for points in lines:
             labels[stroke(points, 0.006, h, w) > 0] = kind
-    mask = grab(small, labels, 4)
+    mask = grab(small, labels, 3)
     kept = labels == cv2.GC_FGD
     mask = largest_parts(mask | kept, 0.05)
     return enlarged(without_pinholes(mask, 0.002 * max(float(mask.sum()), 1.0)), rgb)

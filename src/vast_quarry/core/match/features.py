@@ -40,6 +40,9 @@ class Features:
     scale: NDArray[np.float32]
     descriptors: NDArray[np.uint8]
     colors: NDArray[np.uint8]
+    #: how many a mask left out, and how many there were without it
+    left_out: int = 0
+    found: int = 0
 
     def __len__(self) -> int:
         return len(self.xy)
@@ -71,9 +74,11 @@ def find_features(
     """
     gray = cv2.cvtColor(rgb, cv2.COLOR_RGB2GRAY)
     sift = cv2.SIFT_create(0, 3, 0.02, 12.0, 1.6, True)  # type: ignore[attr-defined]
-    points = sift.detect(gray, None if mask is None else mask.astype(np.uint8))
+    points = sift.detect(gray, None)
+    found = len(points)
     if mask is not None:
         points = _within(points, mask)
+    left_out = found - len(points)
     points = _spread(points, gray.shape[1], gray.shape[0], limit)
     if not points:
         return Features(
@@ -81,6 +86,8 @@ def find_features(
             np.zeros(0, np.float32),
             np.zeros((0, 128), np.uint8),
             np.zeros((0, 3), np.uint8),
+            left_out,
+            found,
         )
     points, raw = sift.compute(gray, points)
     xy = np.array([p.pt for p in points], np.float32)
@@ -88,7 +95,9 @@ def find_features(
     factor = np.array(full_size, np.float32) / (gray.shape[1], gray.shape[0])
     packed = np.minimum(root_normalised(raw) * STEP + 0.5, 255).astype(np.uint8)
     scale = np.array([p.size for p in points], np.float32) * float(factor.mean())
-    return Features(((xy + 0.5) * factor - 0.5).astype(np.float32), scale, packed, rgb[ij[:, 1], ij[:, 0]])
+    return Features(
+        ((xy + 0.5) * factor - 0.5).astype(np.float32), scale, packed, rgb[ij[:, 1], ij[:, 0]], left_out, found
+    )
 
 
 #: a feature lies inside a mask by this share of its diameter, and by so many pixels at least

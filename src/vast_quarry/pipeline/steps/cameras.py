@@ -9,12 +9,19 @@ from pydantic import Field, field_validator
 from vast_quarry.core.align.incremental import align
 from vast_quarry.core.align.trouble import Trouble
 from vast_quarry.core.formats.atomic import write_json
-from vast_quarry.core.words import Said
+from vast_quarry.core.words import Said, say
 from vast_quarry.pipeline.aligned import as_solution, cameras_document, figures_of
 from vast_quarry.pipeline.alignment_words import findings, lens_sentences, told
 from vast_quarry.pipeline.backdrop import heap, stands_behind, surroundings_help
 from vast_quarry.pipeline.figures import CamerasFigures
-from vast_quarry.pipeline.joining import find_features, match_all, mirrored, pairs_to_match, still_backdrop
+from vast_quarry.pipeline.joining import (
+    find_features,
+    match_all,
+    mirrored,
+    pairs_to_match,
+    share_left_out,
+    still_backdrop,
+)
 from vast_quarry.pipeline.solution import save_solution, turned
 from vast_quarry.pipeline.standing import AS_FOUND, Live, aligned_before, levelled_again, mat_over, stand
 from vast_quarry.pipeline.step import Context, StepSettings, setting
@@ -158,6 +165,10 @@ class CamerasStep:
         figures = figures_of(photos, model, solution, standing, pairs, data)
         for sentence in lens_sentences(figures["lenses"], figures["feature_noise_px"]):
             context.found(sentence)
+        left_out = share_left_out(context, photos)
+        if left_out is not None:
+            figures |= {"features_left_out_percent": round(100 * left_out, 1)}
+            context.found(say("Masks left out {percent} % of the features.", percent=round(100 * left_out)))
         if context.settings.level:
             figures |= {"upright_by": "hand", "upright_found_by": standing.witness}
         if laid is not None:

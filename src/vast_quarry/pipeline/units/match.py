@@ -38,7 +38,8 @@ def features(
     if kept is not None:
         kept = mask_at(kept, rgb.shape[1], rgb.shape[0])
     f = find_features(rgb, full_size, limit, kept)
-    write_arrays(Path(target), xy=f.xy, scale=f.scale, descriptors=f.descriptors, colors=f.colors)
+    counts = np.array([f.left_out, f.found])
+    write_arrays(Path(target), xy=f.xy, scale=f.scale, descriptors=f.descriptors, colors=f.colors, counts=counts)
 
 
 def markers(photo: str) -> FoundMarkers:

@@ -22,7 +22,7 @@ from vast_quarry.core.mask.edits import Edit, edited
 from vast_quarry.core.mask.files import mask_at
 from vast_quarry.core.photo.reading import load_small
 from vast_quarry.pipeline import mask_edits
-from vast_quarry.pipeline.mask_edits import edits_by_photo
+from vast_quarry.pipeline.mask_edits import edits_by_photo, edits_made
 from vast_quarry.pipeline.steps.masks import load_mask, mask_file
 from vast_quarry.server.services.folders import Folders, NotFound
 from vast_quarry.server.services.layers import version_of
@@ -97,13 +97,8 @@ def masks_of(folders: Folders) -> MasksOut:
         )
     return MasksOut(
         rows=rows, number=int(document.get("number", 0)), undo=len(document.get("steps", [])),
-        redo=len(document.get("undone", [])), unsaved=_made_with(folder) != edits,
+        redo=len(document.get("undone", [])), unsaved=(edits_made(folder) if folder else {}) != edits,
     )  # fmt: skip
-
-
-def _made_with(folder: Path | None) -> dict[str, Any]:
-    """The edits that a version was made with."""
-    return read_json(folder / "edits.json") if folder is not None and (folder / "edits.json").exists() else {}
 
 
 def _by_photo(folders: Folders) -> dict[str, list[dict[str, Any]]]:
