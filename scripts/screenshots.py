@@ -34,6 +34,13 @@ def main() -> None:
         for layer in LAYERS:
             page.goto(f"{address}/projects/{planned if layer == 'plan' else number}/{layer}")
             page.wait_for_timeout(5000)
+            if layer == "masks":  # of the turntable, suggested
+                turned = next(p["id"] for p in projects if "turntable" in p["name"])
+                page.goto(f"{address}/projects/{turned}/masks")
+                page.get_by_role("button", name="Suggest masks").click()
+                page.locator(".bed", has_text="24 masked").wait_for(timeout=180_000)
+                page.get_by_role("radio", name="Freehand").click()
+                page.wait_for_timeout(3000)
             if layer == "plan":  # look through one of the planned cameras
                 for _ in range(8):
                     page.keyboard.press("ArrowRight")

@@ -7,6 +7,9 @@ from typing import Any
 
 import pytest
 
+from vast_quarry.pipeline.grades import Grade
+from vast_quarry.pipeline.recipe import recipe_for
+from vast_quarry.pipeline.run import Runner
 from vast_quarry.server import demo
 from vast_quarry.server.services.folders import Folders
 from vast_quarry.server.services.judging import judged
@@ -46,6 +49,16 @@ def test_the_spoilt_photos_of_the_demo_are_found_and_no_other(folders: Folders) 
     assert len(double) == 1
     assert names[7] in double[0]
     assert {n for n, p in found.items() if p.proposal != "keep"} == {*planted, *double}
+
+
+def test_the_turntable_of_the_demo_gets_its_masks_by_itself(folders: Folders) -> None:
+    quiet: Any = Quiet()
+    demo._turn(folders, quiet)
+    where = {"photos": {"folder": str(folders.photos)}, "masks": {"folder": None}}
+    recipe = recipe_for(Grade.ROUGH, {"masks": {"way": "suggest"}})
+    figures = Runner(folders.store, quiet).run(recipe, where, until="masks").versions["masks"].figures
+    assert (figures["way"], figures["masked"], figures["unsure"]) == ("still", 24, 0)
+    assert 8 < figures["kept_percent"] < 20
 
 
 def test_the_film_of_the_demo_has_two_laps(folders: Folders) -> None:

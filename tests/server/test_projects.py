@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import threading
 from pathlib import Path
 
 import numpy as np
@@ -100,3 +101,25 @@ def test_photos_that_found_each_other_are_told_while_they_are_matched(client: Te
     live = client.get(where).json()
     assert [c["photo"] for c in live["cameras"]] == ["a.jpg"]
     assert live["matched"] == []
+
+
+def test_a_project_is_removed_while_something_is_still_written_into_it(tmp_path: Path) -> None:
+    """As thumbnails are that were asked for just before: each file put there anew is removed too."""
+    folders = service.Folders(tmp_path / "1")
+    folders.make()
+    over = threading.Event()
+
+    def writing() -> None:
+        for k in range(400):
+            if over.is_set():
+                return
+            folders.cache.mkdir(parents=True, exist_ok=True)
+            (folders.cache / f"{k}.jpg").write_bytes(b"x" * 2000)
+
+    writer = threading.Thread(target=writing)
+    writer.start()
+    try:
+        service.remove(folders)
+    finally:
+        over.set()
+        writer.join()

@@ -1,5 +1,5 @@
 """The demo: the milestone of Nether Orrowby, finished, the same photos unprocessed, some of them spoilt to be
-judged, a roof finial that is planned, and a film of it.
+judged, a roof finial that is planned, a film of it, and photos of it on a turntable, to be masked.
 
 The photos are shipped; the finished project is computed from them once, when the demo is first set up (which also
 compiles the heavy loops), and not again.
@@ -40,6 +40,8 @@ SPOILT = "Milestone, spoilt photos"
 DEFECTS: dict[int, tuple[str, float]] = {4: ("motion", 9), 11: ("focus", 7), 17: ("light", -2.4), 23: ("light", 1.5)}
 #: two laps of the finial
 FILMED = "Finial, filmed"
+#: the finial turned before a curtain, from two heights
+TURNED = "Finial, on the turntable"
 FINIAL = {
     "shape": "cylinder", "width": 0.24, "depth": 0.24, "height": 0.38, "way": "turntable", "hold": "tripod", "step_deg": 15.0,
     "laps": [{"rise_deg": 8, "count": 24}, {"rise_deg": 24, "count": 24}, {"rise_deg": 42, "count": 20}], "detail_mm": 1.4, "colors": ["#a0522d", "#6e3a26"], "light": {"kind": "lamps", "lamp_m": 1.2},
@@ -60,7 +62,7 @@ def add_demo(engine: Engine, data: Path, reporter: Reporter) -> None:
             total = len(plan.work_out().stations)
             session.add(Project(name=PLANNED, plan={**plan.model_dump(mode="json"), "total": total}))
             session.commit()
-        for name, fill in ((SPOILT, _spoil), (FILMED, _film)):
+        for name, fill in ((SPOILT, _spoil), (FILMED, _film), (TURNED, _turn)):
             if name in there:
                 continue
             _add(session, data, Project(name=name), lambda f, fill=fill: fill(f, reporter))  # type: ignore[misc]
@@ -107,6 +109,11 @@ def _spoil(folders: Folders, reporter: Reporter) -> None:
         Image.fromarray(rgb).save(target, quality=93, subsampling=0, exif=exif)
     shutil.copy(files[7], folders.photos / f"again_{files[7].name}")
     judge_project(folders, reporter, threading.Event())
+
+
+def _turn(folders: Folders, reporter: Reporter) -> None:
+    """The shipped photos of the finial on its turntable."""
+    shutil.copytree(SHIPPED / "turntable", folders.photos, dirs_exist_ok=True)
 
 
 def _film(folders: Folders, reporter: Reporter) -> None:

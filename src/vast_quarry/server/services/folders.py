@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import shutil
+import time
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -94,6 +95,12 @@ def remove(folders: Folders) -> None:
         When some cannot be deleted.
     """
     left: list[str] = []
+    # a thumbnail that was asked for just before is still being written, which fills a folder that was just emptied
+    for pause in (0.1, 0.3, 1.0):
+        shutil.rmtree(folders.root, ignore_errors=True)
+        if not folders.root.exists():
+            return
+        time.sleep(pause)
 
     def note(_: object, path: str, error: BaseException) -> None:
         if not isinstance(error, FileNotFoundError):
