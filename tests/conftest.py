@@ -24,12 +24,13 @@ settings.load_profile("shared")
 
 
 def pytest_itemcollected(item: pytest.Item) -> None:
-    """Where several processes share the tests, a file stays whole, and what needs the built project is built once.
+    """Where several processes share the tests, a file stays whole, and what takes long to set up is set up once.
 
     Marked as they are collected: once all are, the groups have been read already.
     """
-    built = "built_data" in getattr(item, "fixturenames", ())
-    item.add_marker(pytest.mark.xdist_group("built" if built else item.nodeid.split("::")[0]))
+    names = set(getattr(item, "fixturenames", ()))
+    group = "built" if names & {"built_data", "milestone_set"} else "turning" if "turning_set" in names else ""
+    item.add_marker(pytest.mark.xdist_group(group or item.nodeid.split("::")[0]))
 
 
 @dataclass

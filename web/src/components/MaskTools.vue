@@ -1,9 +1,10 @@
 <script setup lang="ts">
 import { ElDropdown, ElDropdownItem, ElDropdownMenu, ElSlider } from 'element-plus'
+import { computed, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 import type { MaskEdit } from '@/api/client'
+import ChoiceRow from '@/components/ChoiceRow.vue'
 import { PURPOSES, TOOLS, type MaskPurpose, type MaskTool } from '@/lib/maskTools'
-import { byArrows } from '@/lib/roving'
 
 /** Tools that mend masks, and what else can be done to a whole one. */
 defineProps<{ several: number }>()
@@ -25,46 +26,25 @@ const WHOLE: [string, Kind, number][] = [
   ['everything', 'everything', 0],
   ['nothing', 'nothing', 0],
 ]
-function choose(next: MaskTool) {
-  tool.value = next
-  if (!PURPOSES[next].includes(purpose.value)) purpose.value = PURPOSES[next][0] ?? 'add'
-}
+const tools = computed(() =>
+  TOOLS.map((k) => ({ value: k, text: t(`masks.tool.${k}`), hint: t(`masks.tool.${k}Hint`) })),
+)
+const purposes = computed(() =>
+  PURPOSES[tool.value].map((k) => ({
+    value: k,
+    text: t(`masks.purpose.${k}`),
+    hint: t(`masks.purpose.${k}Hint`),
+  })),
+)
+watch(tool, (now) => {
+  if (!PURPOSES[now].includes(purpose.value)) purpose.value = PURPOSES[now][0] ?? 'add'
+})
 </script>
 
 <template>
   <div class="bar tools">
-    <span class="seg" role="radiogroup" :aria-label="t('masks.tools')" @keydown="byArrows">
-      <button
-        v-for="k in TOOLS"
-        :key="k"
-        role="radio"
-        :aria-checked="tool === k"
-        :tabindex="tool === k ? 0 : -1"
-        :title="t(`masks.tool.${k}Hint`)"
-        @click="choose(k)"
-      >
-        {{ t(`masks.tool.${k}`) }}
-      </button>
-    </span>
-    <span
-      v-if="PURPOSES[tool].length"
-      class="seg"
-      role="radiogroup"
-      :aria-label="t('masks.purposes')"
-      @keydown="byArrows"
-    >
-      <button
-        v-for="k in PURPOSES[tool]"
-        :key="k"
-        role="radio"
-        :aria-checked="purpose === k"
-        :tabindex="purpose === k ? 0 : -1"
-        :title="t(`masks.purpose.${k}Hint`)"
-        @click="purpose = k"
-      >
-        {{ t(`masks.purpose.${k}`) }}
-      </button>
-    </span>
+    <ChoiceRow v-model="tool" :label="t('masks.tools')" :choices="tools" />
+    <ChoiceRow v-if="purposes.length" v-model="purpose" :label="t('masks.purposes')" :choices="purposes" />
     <template v-if="tool === 'brush'">
       <span class="quiet">{{ t('masks.size') }}</span>
       <el-slider
@@ -77,7 +57,7 @@ function choose(next: MaskTool) {
         :aria-label="t('masks.size')"
       />
     </template>
-    <label v-if="PURPOSES[tool].length && purpose !== 'grow' && purpose !== 'ignore'" class="soft">
+    <label v-if="purposes.length && purpose !== 'grow' && purpose !== 'ignore'" class="soft">
       <input v-model="soft" type="checkbox" />{{ t('masks.soft') }}
     </label>
     <el-dropdown trigger="click">

@@ -18,7 +18,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from vast_quarry.core.mask.edges import enlarged, grab, largest_parts, without_pinholes
+from vast_quarry.core.mask.edges import enlarged, grab, largest_parts, smaller, without_pinholes
 from vast_quarry.core.mask.measures import overlap
 
 Mask = NDArray[np.bool_]
@@ -28,12 +28,6 @@ SIDE = 480
 ENOUGH = 0.6
 #: places that go and come back within this many pixels are believed
 BACK = 1.5
-
-
-def _small(rgb: Rgb) -> Rgb:
-    scale = min(1.0, SIDE / max(rgb.shape[:2]))
-    size = (max(1, round(rgb.shape[1] * scale)), max(1, round(rgb.shape[0] * scale)))
-    return np.asarray(cv2.resize(rgb, size, interpolation=cv2.INTER_AREA) if scale < 1 else rgb, np.uint8)
 
 
 def _affine(one: NDArray, other: NDArray, mask: Mask) -> NDArray[np.float64]:
@@ -86,7 +80,7 @@ def carried(source: Rgb, mask: Mask, target: Rgb) -> tuple[Mask, float]:
     """
     if not mask.any() or mask.all():
         return np.full(target.shape[:2], bool(mask.all())), 0.0
-    small, there = _small(source), _small(target)
+    small, there = smaller(source, SIDE), smaller(target, SIDE)
     h, w = there.shape[:2]
     small = np.asarray(cv2.resize(small, (w, h), interpolation=cv2.INTER_AREA))
     mine = cv2.resize(mask.astype(np.uint8), (w, h), interpolation=cv2.INTER_AREA) > 0

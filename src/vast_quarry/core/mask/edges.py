@@ -16,6 +16,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from vast_quarry.core.photo.reading import resized
+
 Mask = NDArray[np.bool_]
 #: pieces smaller than this share of the largest one are specks
 SPECK = 0.02
@@ -132,6 +134,11 @@ def without_pinholes(mask: Mask, most: float) -> Mask:
 def upright_size(mask: Mask, width: int, height: int) -> NDArray[np.float32]:
     """A mask's shares at another size (smooth, so that 0.5 lies where its rim does)."""
     return np.asarray(cv2.resize(mask.astype(np.float32), (width, height), interpolation=cv2.INTER_LINEAR), np.float32)
+
+
+def smaller(rgb: NDArray[np.uint8], side: int) -> NDArray[np.uint8]:
+    """A photo with its longer side no longer than ``side`` pixels."""
+    return np.asarray(resized(rgb, min(1.0, side / max(rgb.shape[:2]))), np.uint8)
 
 
 def enlarged(mask: Mask, rgb: NDArray[np.uint8], reach: float | None = None) -> Mask:

@@ -14,7 +14,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from vast_quarry.core.mask.edges import cut, enlarged, largest_parts, without_pinholes
+from vast_quarry.core.mask.edges import cut, enlarged, largest_parts, smaller, without_pinholes
 
 Mask = NDArray[np.bool_]
 SIDE = 900
@@ -37,14 +37,12 @@ def in_focus(rgb: NDArray[np.uint8]) -> tuple[Mask, float, bool]:
     Below :data:`CLEAR` the photo has no soft background to tell the subject from. A rest without any contrast, as a clear sky,
     is not blurred for sure.
     """
-    scale = min(1.0, SIDE / max(rgb.shape[:2]))
-    size = (max(1, round(rgb.shape[1] * scale)), max(1, round(rgb.shape[0] * scale)))
-    small = np.asarray(cv2.resize(rgb, size, interpolation=cv2.INTER_AREA) if scale < 1 else rgb)
+    small = smaller(rgb, SIDE)
     gray = np.asarray(cv2.cvtColor(small, cv2.COLOR_RGB2GRAY), np.float32)
     fine = detail(gray)
     # noise has fine detail everywhere: what the quietest tenth shows is noise
     energy = np.maximum(fine - 2 * float(np.quantile(fine, 0.1)), 0.0)
-    window = max(size) / 90
+    window = max(small.shape[:2]) / 90
     heap = cv2.GaussianBlur(cv2.morphologyEx(energy, cv2.MORPH_CLOSE, np.ones((3, 3), np.uint8)), (0, 0), window)
     level = np.log(heap + 1e-3)
     scaled = cv2.normalize(level, None, 0, 255, cv2.NORM_MINMAX).astype(np.uint8)

@@ -19,7 +19,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vast_quarry.core.mask.difference import ciede2000
-from vast_quarry.core.mask.edges import enlarged, guided, largest_parts, without_pinholes
+from vast_quarry.core.mask.edges import enlarged, guided, largest_parts, smaller, without_pinholes
 from vast_quarry.core.mask.stands import border, to_lab
 
 Mask = NDArray[np.bool_]
@@ -51,12 +51,6 @@ def _basis(height: int, width: int) -> NDArray[np.float64]:
     return np.stack([np.ones_like(x), x, y, x * x, x * y, y * y], 1)
 
 
-def _small(rgb: Rgb, side: int) -> Rgb:
-    scale = min(1.0, side / max(rgb.shape[:2]))
-    size = (max(1, round(rgb.shape[1] * scale)), max(1, round(rgb.shape[0] * scale)))
-    return np.asarray(cv2.resize(rgb, size, interpolation=cv2.INTER_AREA) if scale < 1 else rgb)
-
-
 def key_out(rgb: Rgb, colors: list[tuple[int, int, int]], tolerance: float, softness: float = 0.0) -> Mask:
     """Mask (H, W), True where a photo (H, W, 3) differs from every backdrop colour.
 
@@ -68,7 +62,7 @@ def key_out(rgb: Rgb, colors: list[tuple[int, int, int]], tolerance: float, soft
     softness : float
         Within this difference from the limit the photo's edges decide.
     """
-    small = _small(rgb, SIDE)
+    small = smaller(rgb, SIDE)
     lab = to_lab(cv2.GaussianBlur(small, (0, 0), 0.6))
     far = np.min([ciede2000(lab, to_lab(np.array([[c]], np.uint8)), LIGHTNESS) for c in colors], axis=0)
     return _subject(rgb, small, far, tolerance, softness)
@@ -90,7 +84,7 @@ def border_field(rgb: Rgb, side: int = 200) -> tuple[Field, float, float] | None
 
     None where less than half of the border follows any smooth field: there is no plain backdrop.
     """
-    small = _small(rgb, side)
+    small = smaller(rgb, side)
     h, w, _ = small.shape
     lab = to_lab(cv2.GaussianBlur(small, (0, 0), 1.0)).reshape(-1, 3).astype(np.float64)
     band = border(h, w, 0.06).ravel()
@@ -125,7 +119,7 @@ def border_field(rgb: Rgb, side: int = 200) -> tuple[Field, float, float] | None
 
 def key_field(rgb: Rgb, field: Field, tolerance: float, softness: float = 0.0) -> Mask:
     """Mask (H, W), True where a photo differs from its smooth backdrop by more than ``tolerance`` (Delta E 2000)."""
-    small = _small(rgb, SIDE)
+    small = smaller(rgb, SIDE)
     lab = to_lab(cv2.GaussianBlur(small, (0, 0), 0.6))
     far = ciede2000(lab, field.over(*small.shape[:2]), LIGHTNESS)
     return _subject(rgb, small, far, tolerance, softness)
@@ -133,7 +127,7 @@ def key_field(rgb: Rgb, field: Field, tolerance: float, softness: float = 0.0) -
 
 def border_colors(rgb: Rgb, most: int = 4) -> list[tuple[tuple[int, int, int], float]]:
     """The colours that make up a photo's border, with the share of it that each has: to start picking from."""
-    small = _small(rgb, 200)
+    small = smaller(rgb, 200)
     pixels = small[border(small.shape[0], small.shape[1], 0.06)]
     lab = to_lab(pixels[None])[0]
     cv2.setRNGSeed(1)

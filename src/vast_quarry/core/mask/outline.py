@@ -15,7 +15,7 @@ import cv2
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from vast_quarry.core.mask.edges import enlarged, grab, largest_parts, without_pinholes
+from vast_quarry.core.mask.edges import enlarged, grab, largest_parts, smaller, without_pinholes
 
 Mask = NDArray[np.bool_]
 Rgb = NDArray[np.uint8]
@@ -65,9 +65,7 @@ def grown(
     wanted, unwanted : sequences of (K, 2)
         Scribbles over the subject and over what is not wanted, as shares of width and height.
     """
-    scale = min(1.0, side / max(rgb.shape[:2]))
-    size = (max(1, round(rgb.shape[1] * scale)), max(1, round(rgb.shape[0] * scale)))
-    small = np.asarray(cv2.resize(rgb, size, interpolation=cv2.INTER_AREA) if scale < 1 else rgb, np.uint8)
+    small = smaller(rgb, side)
     h, w = small.shape[:2]
     labels = np.full((h, w), cv2.GC_PR_BGD, np.uint8)
     if rough is not None:
