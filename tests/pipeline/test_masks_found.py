@@ -115,7 +115,7 @@ def test_what_is_mended_by_hand_is_made_over_what_was_found_which_is_not_sought_
     edits.write_text(
         json.dumps({"steps": [{"paths": [name], "edit": {"kind": "outline", "points": corner, "add": True}}]})
     )
-    monkeypatch.setattr("vast_quarry.pipeline.masking.find_stands", lambda *_: pytest.fail("it was sought again"))
+    monkeypatch.setattr("vast_quarry.pipeline.masking.stands_of", lambda *_: pytest.fail("it was sought again"))
     second = run(masks={"way": "suggest"}, edits=str(edits))
     assert second.number != first.number
     assert second.figures["edited"] == 1

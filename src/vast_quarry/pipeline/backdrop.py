@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 
 from vast_quarry.core.align.model import Model
 from vast_quarry.core.align.trouble import Trouble
-from vast_quarry.core.mask.stands import FEWEST, find_stands
+from vast_quarry.core.mask.stands import FEWEST, stands_of
 from vast_quarry.core.words import Said
 from vast_quarry.pipeline.step import Context
 from vast_quarry.pipeline.steps.masks import mask_file
@@ -27,10 +27,7 @@ def stands_behind(context: Context, listed: PhotoList, photos: list[Photo]) -> N
     A photo of another shape than most has -1.
     """
     looks = context.each("Looking for a still backdrop", glimpse, [(str(listed.file(p)), False) for p in photos])
-    shapes = [g.tiny.shape for g in looks]
-    usual = max(set(shapes), key=shapes.count)
-    alike = [k for k, s in enumerate(shapes) if s == usual]
-    stands = find_stands(np.stack([looks[k].tiny for k in alike]))
+    stands, alike = stands_of([g.tiny for g in looks])
     if not stands.still:
         return None
     out = np.full(len(photos), -1)

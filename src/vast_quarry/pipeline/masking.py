@@ -14,10 +14,10 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from vast_quarry.core.errors import PlainError
-from vast_quarry.core.formats.atomic import read_json, write_arrays, write_json
+from vast_quarry.core.formats.atomic import link_or_copy, read_json, write_arrays, write_json
 from vast_quarry.core.mask.files import mask_path
 from vast_quarry.core.mask.projected import usual_distance
-from vast_quarry.core.mask.stands import FEWEST, Stands, find_stands
+from vast_quarry.core.mask.stands import FEWEST, Stands, stands_of
 from vast_quarry.core.mask.still import MOST
 from vast_quarry.core.mask.suggest import suggest
 from vast_quarry.core.words import Said, say
@@ -118,7 +118,7 @@ class Masking:
                 seen = read_json(folder / "masks.json")
             except (OSError, ValueError):
                 continue
-            if seen.get("key") != key or any(r["way"] == "hand" for r in seen["photos"].values() if not r["edited"]):
+            if seen.get("key") != key:
                 continue
             rows = {}
             for p in self.photos:
@@ -132,7 +132,7 @@ class Masking:
                     source = folder / "masks" / name
                 target = self.context.folder / "base" / name
                 if source.exists() and not target.exists():
-                    os.link(source, target)
+                    link_or_copy(source, target)
             return seen["way"], _reason(seen["why"]), seen["made_from"], rows
         return None
 
@@ -146,15 +146,12 @@ class Masking:
             )
         if self.way in ("files", "colour", "focus", "carry", "network") or not need:
             return orders
-        stands: Stands | None = None
         if self.way in ("suggest", "still"):
             look = self.way == "suggest"
             glimpses = self.context.each(
                 "Looking at photos", units.glimpse, [(orders[k].photo, look and n % 5 == 0) for n, k in enumerate(need)]
             )
-            shape = max({g.tiny.shape for g in glimpses}, key=[g.tiny.shape for g in glimpses].count)
-            alike = [n for n, g in enumerate(glimpses) if g.tiny.shape == shape]
-            stands = find_stands(np.stack([glimpses[n].tiny for n in alike]))
+            stands, alike = stands_of([g.tiny for g in glimpses])
             if look:
                 focus = [g.focus for g in glimpses if g.focus is not None]
                 aligned = self.settings.model is not None and model_versions(Path(self.settings.model)) is not None

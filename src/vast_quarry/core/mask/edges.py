@@ -16,6 +16,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from vast_quarry.core.mask.files import mask_at
 from vast_quarry.core.photo.reading import resized
 
 Mask = NDArray[np.bool_]
@@ -83,8 +84,8 @@ def snapped(rgb: NDArray[np.uint8], mask: Mask, reach: float = 4.0, smooth: floa
     return out
 
 
-def cut(rgb: NDArray[np.uint8], mask: Mask, band: int, rounds: int = 2, sure: Mask | None = None) -> Mask:
-    """A mask (H, W) cut anew by colour within ``band`` pixels of its rim; ``sure`` stays as it is."""
+def cut(rgb: NDArray[np.uint8], mask: Mask, band: int, rounds: int = 2) -> Mask:
+    """A mask (H, W) cut anew by colour within ``band`` pixels of its rim."""
     if mask.all() or not mask.any():
         return mask
     m = mask.astype(np.uint8)
@@ -93,8 +94,6 @@ def cut(rgb: NDArray[np.uint8], mask: Mask, band: int, rounds: int = 2, sure: Ma
     labels = np.where(mask, cv2.GC_PR_FGD, cv2.GC_PR_BGD).astype(np.uint8)
     labels[inside > band] = cv2.GC_FGD
     labels[outside > band] = cv2.GC_BGD
-    if sure is not None:
-        labels[sure] = np.where(mask[sure], cv2.GC_FGD, cv2.GC_BGD)
     return grab(rgb, labels, rounds)
 
 
@@ -131,11 +130,6 @@ def without_pinholes(mask: Mask, most: float) -> Mask:
     return np.asarray(mask | small[label])
 
 
-def upright_size(mask: Mask, width: int, height: int) -> NDArray[np.float32]:
-    """A mask's shares at another size (smooth, so that 0.5 lies where its rim does)."""
-    return np.asarray(cv2.resize(mask.astype(np.float32), (width, height), interpolation=cv2.INTER_LINEAR), np.float32)
-
-
 def smaller(rgb: NDArray[np.uint8], side: int) -> NDArray[np.uint8]:
     """A photo with its longer side no longer than ``side`` pixels."""
     return np.asarray(resized(rgb, min(1.0, side / max(rgb.shape[:2]))), np.uint8)
@@ -145,4 +139,4 @@ def enlarged(mask: Mask, rgb: NDArray[np.uint8], reach: float | None = None) -> 
     """A mask found in a smaller photo, at the photo's own size and with its rim on the photo's edges."""
     h, w = rgb.shape[:2]
     step = max(w / mask.shape[1], 1.0)
-    return snapped(rgb, upright_size(mask, w, h) > 0.5, 2.0 * step if reach is None else reach)
+    return snapped(rgb, mask_at(mask, w, h), 2.0 * step if reach is None else reach)

@@ -82,7 +82,7 @@ def _subject(rgb: Rgb, small: Rgb, far: NDArray, tolerance: float, softness: flo
 def border_field(rgb: Rgb, side: int = 200) -> tuple[Field, float, float] | None:
     """The smooth backdrop that a photo's border shows, its spread (Delta E 2000), and the share of the border that is of it.
 
-    None where less than half of the border follows any smooth field: there is no plain backdrop.
+    None where too little of the border follows any smooth field, or not closely: there is no plain backdrop.
     """
     small = smaller(rgb, side)
     h, w, _ = small.shape

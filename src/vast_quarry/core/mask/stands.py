@@ -7,6 +7,7 @@ stand in which nothing changes.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import cv2
@@ -149,3 +150,11 @@ def find_stands(frames: NDArray[np.uint8]) -> Stands:
             shares.append((float(changed.mean()), float(changed[band].mean())))
     whole, outer = np.median(shares, axis=0) if shares else (0.0, 0.0)
     return Stands(numbers, float(whole), float(outer))
+
+
+def stands_of(pictures: Sequence[NDArray[np.uint8]]) -> tuple[Stands, list[int]]:
+    """Stands of small pictures, of those that have the shape of most; and which these are."""
+    shapes = [p.shape for p in pictures]
+    usual = max(shapes, key=shapes.count)
+    alike = [k for k, shape in enumerate(shapes) if shape == usual]
+    return find_stands(np.stack([pictures[k] for k in alike])), alike

@@ -223,7 +223,7 @@ def _projected(seat: Seat, rgb: NDArray[np.uint8]) -> tuple[Mask | None, float |
 
 
 def carry_chain(source: str, mask: str, orders: list[Order]) -> list[Made]:
-    """Carry a finished mask from photo to photo, as far as it is sure; edits of those photos are made over it."""
+    """Carry a finished mask from photo to photo, as far as it is sure."""
     rgb, kept = load_rgb(Path(source)), _kept(Path(mask))
     out: list[Made] = []
     for order in orders:

@@ -20,7 +20,7 @@ from vast_quarry.core.formats.atomic import read_json
 from vast_quarry.core.formats.documents import changed
 from vast_quarry.core.mask.edits import Edit, edited
 from vast_quarry.core.mask.files import mask_at
-from vast_quarry.core.photo.reading import load_small
+from vast_quarry.core.photo.reading import load_small, scaled_size
 from vast_quarry.pipeline import mask_edits
 from vast_quarry.pipeline.mask_edits import edits_by_photo, edits_made
 from vast_quarry.pipeline.steps.masks import load_mask, mask_file
@@ -158,9 +158,11 @@ def mask_now(folders: Folders, path: str, side: int) -> Mask | None:
         if name in _drawn:
             _drawn.move_to_end(name)
             return _drawn[name]
+    mask = load_mask(base)
+    if not edits:  # the photo itself need not be read
+        return None if mask is None else mask_at(mask, *_fitting(mask, side))
     rgb = load_small(safe_path(folders.photos, path), side)
     h, w = rgb.shape[:2]
-    mask = load_mask(base)
     full = mask.shape[1] if mask is not None else w
     small = None if mask is None else mask_at(mask, w, h)
     made = edited(small, mask_edits.several.validate_python(edits), w, h, lambda: rgb, w / full)
@@ -169,6 +171,11 @@ def mask_now(folders: Folders, path: str, side: int) -> Mask | None:
         while len(_drawn) > 300:
             _drawn.popitem(last=False)
     return made
+
+
+def _fitting(mask: Mask, side: int) -> tuple[int, int]:
+    """Width and height of a mask with its longer side no longer than ``side``."""
+    return scaled_size(mask.shape[1], mask.shape[0], min(1.0, side / max(mask.shape)))
 
 
 def mask_picture(folders: Folders, path: str, side: int) -> bytes:
