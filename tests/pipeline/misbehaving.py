@@ -11,6 +11,9 @@ from vast_quarry.pipeline.glances import keep_glance
 from vast_quarry.pipeline.steps.photos import inspect_photo
 
 
+time.sleep(float(os.environ.get("VQ_TEST_SLOW_IMPORT", "0")))
+
+
 def pid_of(path: Path) -> int:
     return os.getpid()
 

@@ -27,7 +27,7 @@ import vast_quarry.pipeline.glances as glances
 import vast_quarry.pipeline.judging as inspecting
 import vast_quarry.pipeline.steps.photos as steps
 from vast_quarry.core.errors import PlainError
-from vast_quarry.pipeline.apart import apart, load_small, probe, read_facts
+from vast_quarry.pipeline.apart import apart, end_all, load_small, probe, read_facts
 from vast_quarry.pipeline.executors import LazyExecutor
 from vast_quarry.pipeline.grades import Grade
 from vast_quarry.pipeline.recipe import recipe_for
@@ -42,6 +42,12 @@ def test_it_is_another_process_and_stays_one() -> None:
     first = apart(pid_of)(FILE)
     assert first != os.getpid()
     assert apart(pid_of)(FILE) == first
+
+
+def test_a_reader_that_starts_slowly_is_no_fault_of_the_file(monkeypatch: pytest.MonkeyPatch) -> None:
+    end_all()
+    monkeypatch.setenv("VQ_TEST_SLOW_IMPORT", "1.5")
+    assert apart(pid_of, patience=1.0)(FILE) != os.getpid()
 
 
 @pytest.mark.parametrize(

@@ -28,6 +28,8 @@ T = TypeVar("T")
 
 #: time that reading one file may take (s)
 PATIENCE = 15.0
+#: time that a reader may take to start, which is no fault of the file (s); a busy machine takes several
+START = 120.0
 #: files that are read at once
 READERS = 2
 
@@ -63,7 +65,11 @@ class Reader:
         """
         conn = self._conn or self._start()
         try:
-            conn.send((function, arguments, named))
+            conn.send(function)
+            if not conn.poll(START):
+                raise TimeoutError(f"the reader of files has not started in {START:.0f} s")
+            conn.recv()
+            conn.send((arguments, named))
             if not conn.poll(patience):
                 self.end()
                 raise Unreadable(

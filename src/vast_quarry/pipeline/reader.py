@@ -1,7 +1,7 @@
 """A process that reads files for the server: what is hostile or broken takes down this one, not the server.
 
-It gets ``(function, arguments)`` over a pipe and answers what came of it; its memory is limited by the system, its time by
-who asks (:mod:`vast_quarry.pipeline.apart`).
+It gets a function over a pipe, says when it has it, gets what to call it with and answers what came of it; its memory
+is limited by the system, its time by who asks (:mod:`vast_quarry.pipeline.apart`).
 """
 
 from __future__ import annotations
@@ -25,7 +25,9 @@ def answer(conn: Connection) -> None:
     while True:
         out: tuple[str, Any]
         try:
-            function, arguments, named = conn.recv()
+            function = conn.recv()  # brings all it needs in with it, which takes seconds the first time
+            conn.send("ready")
+            arguments, named = conn.recv()
         except (EOFError, OSError):
             return
         try:
