@@ -8,16 +8,18 @@ import pytest
 from tests.conftest import RigSet, camera_of
 
 from vast_quarry.core.match.features import find_features, root_normalised
+from vast_quarry.core.match.guided import match_guided
+from vast_quarry.core.match.hashing import Codes, codes_of, match_hashed
+from vast_quarry.core.match.likeness import candidates, vector_of, vocabulary
 from vast_quarry.core.match.matching import (
     coarse_subset,
     flipped,
-    match_guided,
     match_mutual,
     match_plain,
     unit_descriptors,
 )
 from vast_quarry.core.match.pairs import choose_pairs
-from vast_quarry.core.match.twoview import relative_pose, verify
+from vast_quarry.core.match.twoview import relative_pose, sampson, verify
 from vast_quarry.core.photo.reading import load_rgb
 from vast_quarry.core.pose import rotation_angle_deg
 
@@ -41,7 +43,81 @@ def test_kernel_equals_plain_numpy(rng: np.random.Generator, n: int, m: int) -> 
 
 
 def test_nothing_to_match() -> None:
-    assert match_mutual(np.zeros((1, 128), np.float32), np.zeros((5, 128), np.float32)).shape == (0, 2)
+    one, five = np.zeros((1, 128), np.float32), np.zeros((5, 128), np.float32)
+    assert match_mutual(one, five).shape == (0, 2)
+    mean = np.zeros(128, np.float32)
+    assert match_hashed(one, codes_of(one, mean), five, codes_of(five, mean)).shape == (0, 2)
+    assert match_guided(one, five, np.zeros((1, 2)), np.zeros((5, 2)), np.eye(3), 1.0).shape == (0, 2)
+
+
+def test_codes_are_the_sides_of_planes(rng: np.random.Generator) -> None:
+    """Bits that differ say the angle between two vectors (Charikar 2002, section 3): a share of angle / pi."""
+    a = rng.standard_normal((200, 128)).astype(np.float32)
+    b = a + rng.standard_normal((200, 128)).astype(np.float32)
+    zero = np.zeros(128, np.float32)
+    codes: list[Codes] = [codes_of(x, zero) for x in (a, b)]
+    bits = [np.unpackbits(c.long.view(np.uint8), axis=1) for c in codes]
+    angle = np.arccos((a * b).sum(1) / np.linalg.norm(a, axis=1) / np.linalg.norm(b, axis=1))
+    assert abs(np.mean(bits[0] != bits[1]) - np.mean(angle) / np.pi) < 0.01
+    assert codes[0].short.shape == (6, 200)
+
+
+@pytest.mark.parametrize(("n", "m"), [(1500, 1100), (900, 400)])
+def test_the_quick_pass_finds_what_comparing_all_finds(rng: np.random.Generator, n: int, m: int) -> None:
+    a, b = random_descriptors(rng, n), random_descriptors(rng, m)
+    k = min(n, m) // 2
+    b[:k] = unit_descriptors(((a[:k] + rng.normal(0, 0.02, (k, 128))).clip(0) * 255).astype(np.uint8))
+    mean = a.mean(0)
+    found = {tuple(p) for p in match_hashed(a, codes_of(a, mean), b, codes_of(b, mean)).tolist()}
+    sure = {tuple(p) for p in match_plain(a, b).tolist()}
+    assert len(found & sure) > 0.9 * len(sure)
+    assert len(found - sure) < 0.02 * len(sure)
+
+
+@pytest.mark.parametrize("turn", [0.0, 0.7, 1.57, 2.5])
+def test_matches_along_lines_are_those_of_plain_numpy(rng: np.random.Generator, turn: float) -> None:
+    """Lines of any direction, features at the rim of the grid, several that lie on one place."""
+    a, b = random_descriptors(rng, 300), random_descriptors(rng, 260)
+    b[:200] = unit_descriptors(((a[:200] + rng.normal(0, 0.02, (200, 128))).clip(0) * 255).astype(np.uint8))
+    c, s = np.cos(turn), np.sin(turn)
+    xy_a, xy_b = rng.uniform(0, 800, (300, 2)), rng.uniform(0, 800, (260, 2))
+    xy_b[:20] = xy_b[0]
+    # all lines run in one direction, through the place of the same number for most of them
+    xy_b[20:200] = xy_a[20:200] + rng.uniform(-100, 100, (180, 1)) * [c, s] + rng.normal(0, 0.5, (180, 2))
+    fundamental = np.array([[0, 0, -s], [0, 0, c], [s, -c, 0]])
+    found = match_guided(a, b, xy_a, xy_b, fundamental, 2.0)
+    far = np.abs((xy_b[None] - xy_a[:, None]) @ [-s, c])
+    like = np.where(far <= 2.0, a @ b.T, -1.0)
+    order = np.argsort(-like, axis=1, kind="stable")
+    first, second = (np.take_along_axis(like, order[:, k : k + 1], 1)[:, 0] for k in (0, 1))
+    rows = np.arange(300)
+    keep = (first > -1) & (like.argmax(0)[order[:, 0]] == rows)
+    keep &= (1 - first) < 0.8**2 * (1 - np.maximum(second, 0.88))
+    np.testing.assert_array_equal(found, np.stack([rows[keep], order[keep, 0]], 1))
+    assert len(found) > 100
+
+
+def test_photos_worth_a_look_grow_with_their_number(rng: np.random.Generator) -> None:
+    """A walk of many photos, each sharing much with its neighbours: they are found, and not all pairs are looked at."""
+    kinds = random_descriptors(rng, 2000)
+    photos = [kinds[12 * k : 12 * k + 200] for k in range(120)]
+    words = vocabulary(np.concatenate(photos[::4]))
+    vectors = np.stack([vector_of(p, words) for p in photos])
+    found = candidates(vectors)
+    assert len(found) < 120 * 37
+    near = {(i, j) for i in range(120) for j in range(i + 1, min(120, i + 6))}
+    assert len(near & set(found)) > 0.95 * len(near)
+    assert len(candidates(vectors[:10])) == 45
+    order = rng.permutation(120)
+    assert {tuple(sorted(p)) for p in zip(order[:-1].tolist(), order[1:].tolist())} <= set(candidates(vectors, [order]))
+    assert len(vector_of(np.zeros((0, 128), np.float32), words)) == len(words) * 128
+
+
+def test_distance_from_a_geometry(rng: np.random.Generator) -> None:
+    """For two photos side by side the epipolar lines are the rows: a match that is off by d rows is d / sqrt(2) away."""
+    x1 = rng.uniform(0, 500, (50, 2))
+    x2 = x1 + np.stack([rng.uniform(-90, 90, 50), np.arange(50.0)], 1)
+    np.testing.assert_allclose(sampson(x1, x2, np.array([[0, 0, 0], [0, 0, -1], [0, 1, 0.0]])), np.arange(50) / np.sqrt(2))
 
 
 def test_root_normalised_has_unit_length(rng: np.random.Generator) -> None:

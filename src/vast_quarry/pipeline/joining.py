@@ -10,7 +10,8 @@ from numpy.typing import NDArray
 from vast_quarry.core.align.incremental import AlignInput
 from vast_quarry.core.align.trouble import Trouble
 from vast_quarry.core.camera import Camera
-from vast_quarry.core.formats.atomic import is_whole, write_arrays
+from vast_quarry.core.formats.atomic import atomic_write, is_whole, write_arrays
+from vast_quarry.core.match.likeness import FEW, candidates
 from vast_quarry.core.match.pairs import choose_pairs
 from vast_quarry.pipeline.solution import Solution
 from vast_quarry.pipeline.step import Context
@@ -89,19 +90,35 @@ def share_left_out(context: Context, photos: list[Photo]) -> float | None:
 
 
 def pairs_to_match(context: Context, photos: list[Photo]) -> list[tuple[int, int]]:
+    """Pairs worth matching in full: of those that may show the same, those whose coarsest features match best."""
     files = [str(context.folder / "features" / f"{p.number:05d}.npz") for p in photos]
     coarse = context.folder / "coarse.npy"
     count = 1200 if len(photos) <= 150 else 700
+    context.stage("Looking for overlap", 0, len(photos) - 1)
     if not is_whole(coarse):
         match_units.gather_coarse(files, count, coarse)
+    table = np.load(coarse, mmap_mode="r")
+    with atomic_write(context.folder / "mean.npy") as target:
+        np.save(target, match_units.mean_descriptor(table))
+    worth: dict[int, list[int]] = {}
+    for i, j in candidates(match_units.vectors(table, FEW), _orders(photos)):
+        worth.setdefault(i, []).append(j)
     rows = context.each(
-        "Looking for overlap", match_units.likeness_row, [(str(coarse), i) for i in range(len(photos) - 1)]
+        "Looking for overlap", match_units.likeness_row, [(str(coarse), i, others) for i, others in worth.items()]
     )
     likeness = np.zeros((len(photos), len(photos)), np.int64)
-    for i, row in enumerate(rows):
-        likeness[i, i + 1 :] = row
+    for (i, others), row in zip(worth.items(), rows):
+        likeness[i, others] = row
     write_arrays(context.folder / "likeness.npz", likeness=likeness)
     return choose_pairs(likeness, partners=context.settings.partners)
+
+
+def _orders(photos: list[Photo]) -> list[NDArray[np.int64]]:
+    """Photos in the order of their names, and of when they were taken."""
+    orders = [np.arange(len(photos))]
+    if sum(p.taken is not None for p in photos) > len(photos) / 2:
+        orders.append(np.array(sorted(range(len(photos)), key=lambda n: (photos[n].taken or "", n))))
+    return orders
 
 
 def match_all(context: Context, photos: list[Photo], pairs: list[tuple[int, int]]) -> AlignInput:

@@ -209,7 +209,7 @@ class Grower:
         """Adjust, measure the noise, drop what disagrees, triangulate again."""
         m = self.model
         m.hold_but(m.decide())
-        m.adjust(2.0, iterations=12, tolerance=1e-3)
+        m.adjust_by_some(2.0, 12, 1e-3, GROWING, self.angle)
         if m.placed.sum() >= 4:
             m.measure_noise(2 * GROWING)
         m.open_tracks(GROWING, self.angle)
@@ -235,7 +235,7 @@ class Grower:
         m = self.model
         for number, (threshold, loss) in enumerate(ROUNDS):
             m.hold_but(m.decide())
-            m.adjust(loss, iterations=12, tolerance=5e-4)
+            m.adjust_by_some(loss, 12, 5e-4, threshold, 0.8 * self.angle)
             m.measure_noise(2 * threshold)
             if number == 0:
                 m.split(GROWING)

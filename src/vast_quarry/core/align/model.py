@@ -12,12 +12,14 @@ from numpy.typing import NDArray
 from vast_quarry.core.align.bundle import BundleProblem, BundleReport, adjust, reduced, residuals_of
 from vast_quarry.core.align.lens import LENS_UNKNOWNS, LensPrior, decided, independent_share, lens_information
 from vast_quarry.core.align.noise import Noise, fit_noise
-from vast_quarry.core.align.tracks import Tracks, split_tracks
+from vast_quarry.core.align.tracks import Tracks, some_tracks, split_tracks
 from vast_quarry.core.align.triangulate import triangulate
 from vast_quarry.core.camera import Camera, undistort
 
 Array = NDArray[np.float64]
 Bools = NDArray[np.bool_]
+#: observations that each photo has at least in an adjustment by some of the tracks
+STAND_FOR_ALL = 640
 
 
 @dataclass
@@ -176,6 +178,24 @@ class Model:
             self.lenses[g] = self.lenses[g].with_vector(problem.lenses[row])
         self._normalised = None
         return report
+
+    def adjust_by_some(
+        self, loss: float, iterations: int, tolerance: float, threshold: float, smallest_angle_deg: float
+    ) -> None:
+        """Adjust by tracks that stand for all, and triangulate the others again.
+
+        Where photos hold thousands of points each, some hundred place them within little of where all would: as long as
+        more is to come that is enough, at a fraction of the time.
+        """
+        use = self.inlier & self.some()
+        self.adjust(loss, iterations, tolerance, use)
+        if use.sum() < self.inlier.sum():
+            self.open_tracks(threshold, smallest_angle_deg)
+
+    def some(self) -> Bools:
+        """Observations (M,) of tracks that stand for all."""
+        use = self.inlier & self.placed[self.tracks.photo]
+        return some_tracks(self.tracks, self.xy, self.sizes, use, STAND_FOR_ALL)[self.track_of]
 
     def _share(self, problem: BundleProblem, cams: NDArray[np.int64]) -> float:
         """Share of a problem's observations that counts as independent."""

@@ -31,14 +31,15 @@ _STEPS = (("f",), ("f", "k1"), LENS_UNKNOWNS)
 def proven_unknowns(m: Model, loss: float = 1.5) -> Bools:
     """Lens unknowns (g, 8) that the photos determine and that explain what was held out; the model stays as it is."""
     wanted = m.decide()
+    some = m.some()
     long_enough = np.bincount(m.track_of[m.inlier], minlength=len(m.tracks)) >= 4
-    pool = np.flatnonzero(m.inlier & long_enough[m.track_of])
+    pool = np.flatnonzero(m.inlier & some & long_enough[m.track_of])
     if not wanted.any() or len(pool) < 200:
         return wanted
     held = np.zeros(len(m.inlier), bool)
     held[np.random.default_rng(0).choice(pool, len(pool) // HELD_OUT, replace=False)] = True
     # and as many of those refused by little, which may agree under another lens
-    refused = np.flatnonzero(~m.inlier & (m.errors() < 2 * BOUND * m.noise.sigma(m.scale)))
+    refused = np.flatnonzero(~m.inlier & some & (m.errors() < 2 * BOUND * m.noise.sigma(m.scale)))
     judged = held.copy()
     judged[refused[::HELD_OUT]] = True
     sets = [np.zeros_like(wanted)]
@@ -48,7 +49,7 @@ def proven_unknowns(m: Model, loss: float = 1.5) -> Bools:
             sets.append(more)
     best, least = sets[0], np.inf
     for free in sets:
-        cost = _cost(m, free, m.inlier & ~held, judged, loss)
+        cost = _cost(m, free, m.inlier & some & ~held, judged, loss)
         if cost < (1 + WORSE) * least:
             best, least = free, min(cost, least)
     return best

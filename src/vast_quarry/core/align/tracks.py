@@ -178,3 +178,46 @@ def split_tracks(tracks: Tracks, astray: NDArray[np.bool_]) -> tuple[Tracks, Int
     _, first = np.unique(label[order], return_index=True)
     start = np.append(first, len(order)).astype(np.int64)
     return Tracks(start, tracks.photo[order], tracks.feature[order]), order
+
+
+#: cells along each side of a photo that places are shared out over when some tracks stand for all
+CELLS = 8
+
+
+@njit(cache=True)
+def _picked(order, start, cell, quota, room):
+    """Tracks taken in ``order``: those that a cell of a photo still has ``room`` for; ``cell`` (M,) is negative if unused."""
+    out = np.zeros(start.shape[0] - 1, np.bool_)
+    for t in order:
+        for m in range(start[t], start[t + 1]):
+            if cell[m] >= 0 and room[cell[m]] < quota:
+                out[t] = True
+                break
+        if out[t]:
+            for m in range(start[t], start[t + 1]):
+                if cell[m] >= 0:
+                    room[cell[m]] += 1
+    return out
+
+
+def some_tracks(
+    tracks: Tracks, xy: NDArray[np.float64], sizes: Ints, use: NDArray[np.bool_], per_photo: int
+) -> NDArray[np.bool_]:
+    """Tracks (T,) that stand for all in an adjustment: the longest first, spread over every photo.
+
+    Parameters
+    ----------
+    xy : (M, 2) pixel, use : (M,) bool
+        Of the observations, and which of them count.
+    sizes : (n, 2) int
+        Width and height of the photos.
+    per_photo : int
+        Observations that each photo is to have at least, where it has so many.
+    """
+    place = np.floor(xy / sizes[tracks.photo] * CELLS).astype(np.int64).clip(0, CELLS - 1)
+    cell = np.where(use, tracks.photo * CELLS**2 + place[:, 0] * CELLS + place[:, 1], -1)
+    length = np.bincount(tracks.track_of[use], minlength=len(tracks))
+    order = np.argsort(-length, kind="stable")
+    order = order[length[order] >= 2]
+    room = np.zeros(len(sizes) * CELLS**2, np.int64)
+    return np.asarray(_picked(order, tracks.start, cell, max(1, per_photo // CELLS**2), room))

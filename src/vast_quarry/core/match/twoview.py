@@ -22,6 +22,8 @@ from vast_quarry.core.camera import Camera, undistort
 Array = NDArray[np.floating]
 #: fewest matches that make two photos a pair
 FEWEST = 14
+#: matches from which a geometry is sought; all are held against it
+ENOUGH = 500
 
 
 @dataclass
@@ -54,12 +56,26 @@ def verify(x1: Array, x2: Array, threshold: float, seed: int = 0) -> tuple[NDArr
     none = np.zeros(len(x1), bool)
     if len(x1) < FEWEST:
         return none, np.zeros((3, 3))
-    options = {"max_epipolar_error": threshold, "max_iterations": 4000, "min_iterations": 200, "seed": seed}
-    fundamental, info = poselib.estimate_fundamental(x1.astype(float), x2.astype(float), options, {})
-    inliers = np.asarray(info["inliers"], bool)
+    options = {"max_epipolar_error": threshold, "max_iterations": 4000, "min_iterations": 100, "seed": seed}
+    x1, x2 = x1.astype(float), x2.astype(float)
+    some = np.linspace(0, len(x1) - 1, min(len(x1), ENOUGH)).astype(int)
+    fundamental, info = poselib.estimate_fundamental(x1[some], x2[some], options, {})
+    if len(some) == len(x1):
+        inliers = np.asarray(info["inliers"], bool)
+    else:
+        inliers = sampson(x1, x2, np.asarray(fundamental)) < threshold
     if inliers.sum() < FEWEST or inliers.mean() < (0.2 if inliers.sum() >= 24 else 0.4):
         return none, np.zeros((3, 3))
     return inliers, np.asarray(fundamental)
+
+
+def sampson(x1: Array, x2: Array, fundamental: Array) -> Array:
+    """First-order distance (N,) in pixels of matches (N, 2) from obeying ``x2^T F x1 = 0`` (Hartley & Zisserman, 11.4.3)."""
+    one = np.ones((len(x1), 1))
+    h1, h2 = np.concatenate([x1, one], 1), np.concatenate([x2, one], 1)
+    right, left = h1 @ fundamental.T, h2 @ fundamental
+    steep = (right[:, :2] ** 2).sum(1) + (left[:, :2] ** 2).sum(1)
+    return np.asarray(np.abs((h2 * right).sum(1)) / np.sqrt(np.maximum(steep, 1e-30)))
 
 
 def _plain_camera(focal: float) -> dict:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from pathlib import Path
 
 import cv2
@@ -12,14 +13,21 @@ from vast_quarry.core.align.mat import FoundMarkers, find_markers
 from vast_quarry.core.formats.atomic import atomic_write, is_whole, write_arrays
 from vast_quarry.core.mask.files import mask_at
 from vast_quarry.core.match.features import find_features
-from vast_quarry.core.match.matching import coarse_subset, flipped, match_guided, match_mutual, unit_descriptors
+from vast_quarry.core.match.guided import match_guided
+from vast_quarry.core.match.hashing import Codes, codes_of, match_hashed
+from vast_quarry.core.match.likeness import vector_of, vocabulary
+from vast_quarry.core.match.matching import coarse_subset, flipped, match_mutual, unit_descriptors
 from vast_quarry.core.match.twoview import FEWEST, verify
 from vast_quarry.core.photo.reading import load_rgb
 from vast_quarry.core.photo.tone import Tone, apply_tone, local_contrast
 from vast_quarry.pipeline.steps.masks import load_mask
 
-#: pairs with a sure geometry but few matches are matched again along epipolar lines, where more can be told apart
-GUIDED_FROM, GUIDED_BELOW = 30, 400
+#: pairs with fewer verified matches at the first, quick pass are compared exactly
+QUICK_ENOUGH = 40
+#: greatest ratio at the quick pass: a geometry is found sooner among few that are right, and brings the others back
+QUICK_RATIO = 0.8
+#: photos whose features a process keeps at hand
+AT_HAND = 24
 #: what moves before a still backdrop moves so far (thousandths of the longer side); what moves further is matched by chance
 MOVING = (6.0, 250.0)
 
@@ -63,11 +71,30 @@ def _coarse(table: NDArray[np.uint8], i: int) -> NDArray[np.float32]:
     return unit_descriptors(rows[rows.any(1)])
 
 
-def likeness_row(coarse: str, i: int) -> list[int]:
-    """Coarse matches of photo ``i`` with every later one."""
+def mean_descriptor(table: NDArray[np.uint8]) -> NDArray[np.float32]:
+    """Mean (128,) of the coarse descriptors of a set, the middle of all codes."""
+    some = table[:: max(1, len(table) // 40)].reshape(-1, 128)
+    some = some[some.any(1)]
+    return np.asarray(unit_descriptors(some).mean(0) if len(some) else np.zeros(128), np.float32)
+
+
+def vectors(table: NDArray[np.uint8], few: int) -> NDArray[np.float32]:
+    """One vector of each photo, from its coarse descriptors; of ``few`` photos none are needed."""
+    n = len(table)
+    if n <= few:
+        return np.zeros((n, 1), np.float32)
+    some = np.concatenate([_coarse(table, i) for i in range(0, n, max(1, n // 40))])
+    if not len(some):
+        return np.zeros((n, 1), np.float32)
+    words = vocabulary(some)
+    return np.stack([vector_of(_coarse(table, i), words) for i in range(n)])
+
+
+def likeness_row(coarse: str, i: int, others: list[int]) -> list[int]:
+    """Coarse matches of photo ``i`` with others."""
     table = np.load(coarse, mmap_mode="r")
     mine = _coarse(table, i)
-    return [len(match_mutual(mine, _coarse(table, j))) for j in range(i + 1, len(table))]
+    return [len(match_mutual(mine, _coarse(table, j))) for j in others]
 
 
 def _target(folder: Path, first: int, others: list[int]) -> Path:
@@ -79,31 +106,50 @@ def _load(folder: Path, number: int) -> tuple[NDArray[np.float32], NDArray[np.fl
         return f["xy"], unit_descriptors(f["descriptors"])
 
 
+@functools.lru_cache(AT_HAND)
+def _at_hand(file: Path, changed: int) -> tuple[NDArray[np.float32], NDArray[np.float32], Codes]:
+    """Pixels, unit descriptors and codes of one photo."""
+    with np.load(file) as f:
+        xy, unit = f["xy"], unit_descriptors(f["descriptors"])
+    mean = np.load(file.parent.parent / "mean.npy")
+    return xy, unit, codes_of(unit, mean)
+
+
+def _load_coded(folder: Path, number: int) -> tuple[NDArray[np.float32], NDArray[np.float32], Codes]:
+    file = folder / "features" / f"{number:05d}.npz"
+    return _at_hand(file, file.stat().st_mtime_ns)
+
+
 def match_photo(folder: str, first: int, others: list[int], ratio: float, sizes: list[tuple[int, int]]) -> None:
-    """Match one photo with some others, verify, save."""
+    """Match one photo with some others, verify, match again along epipolar lines, save.
+
+    The quick pass finds most of what is to be found, and the lines the rest; where it finds too little all are compared.
+    """
     cv2.setNumThreads(1)
     target = _target(Path(folder), first, others)
     if is_whole(target):
         return
-    xy, mine = _load(Path(folder), first)
+    xy, mine, codes = _load_coded(Path(folder), first)
     found: dict[str, NDArray] = {}
     for other, size in zip(others, sizes[1:]):
-        their_xy, theirs = _load(Path(folder), other)
-        m = match_mutual(mine, theirs, ratio)
-        if len(m) < FEWEST:
-            continue
+        their_xy, theirs, their_codes = _load_coded(Path(folder), other)
         threshold = 2.0 * max(*sizes[0], *size) / 1000
-        ok, fundamental = verify(xy[m[:, 0]], their_xy[m[:, 1]], threshold)
-        if not ok.any():
+        m, fundamental = _verified(match_hashed(mine, codes, theirs, their_codes, min(ratio, QUICK_RATIO)), xy, their_xy, threshold)
+        if len(m) < QUICK_ENOUGH:
+            m, fundamental = _verified(match_mutual(mine, theirs, ratio), xy, their_xy, threshold)
+        if not len(m):
             continue
-        m = m[ok]
-        if GUIDED_FROM <= len(m) < GUIDED_BELOW:
-            more = match_guided(mine, theirs, xy, their_xy, fundamental, threshold / 2)
-            if len(more) > len(m):
-                ok, _ = verify(xy[more[:, 0]], their_xy[more[:, 1]], threshold)
-                m = more[ok] if ok.sum() > len(m) else m
-        found[str(other)] = m
+        more = match_guided(mine, theirs, xy, their_xy, fundamental, threshold / 2)
+        found[str(other)] = more if len(more) > len(m) else m
     write_arrays(target, **found)
+
+
+def _verified(
+    m: NDArray[np.int32], xy: NDArray[np.float32], their_xy: NDArray[np.float32], threshold: float
+) -> tuple[NDArray[np.int32], NDArray]:
+    """Matches that obey one fundamental matrix, and that matrix."""
+    ok, fundamental = verify(xy[m[:, 0]], their_xy[m[:, 1]], threshold)
+    return m[ok], fundamental
 
 
 def read_matches(folder: Path, first: int, others: list[int]) -> dict[tuple[int, int], NDArray[np.int32]]:
