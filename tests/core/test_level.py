@@ -6,8 +6,8 @@ import numpy as np
 import pytest
 from scipy.spatial.transform import Rotation
 
-from vast_quarry.core.align.frame import KeepBox
 from vast_quarry.core.align.level import set_down, turn_matrix
+from vast_quarry.core.box import KeepBox
 from vast_quarry.core.errors import PlainError
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from vast_quarry.core.align.frame import stand_up
+from vast_quarry.core.align.frame import world_frame
 from vast_quarry.core.align.mat import FoundMarkers, corners_in_space, find_markers, lay_mat
 from vast_quarry.core.camera import Camera, project
 from vast_quarry.core.errors import PlainError
@@ -60,7 +60,7 @@ def test_the_mat_gives_scale_and_level_whatever_lies_askew() -> None:
     np.testing.assert_allclose(back.rotation, np.eye(3), atol=2e-3)
     np.testing.assert_allclose(back.shift, 0, atol=1e-3)
     box = np.random.default_rng(1).uniform([-0.05, -0.05, 0.0], [0.05, 0.05, 0.3], (600, 3))
-    standing = stand_up(rotations, centers, ASKEW.points(box), mat=laid.into)
+    standing = world_frame(rotations, centers, ASKEW.points(box), mat=laid.into)
     assert standing.witness == "marker mat"
     assert standing.ground
     up = standing.transform.points(ASKEW.points(np.array([[0, 0, 0.0], [0, 0, 0.3]])))

@@ -117,7 +117,9 @@ def test_distance_from_a_geometry(rng: np.random.Generator) -> None:
     """For two photos side by side the epipolar lines are the rows: a match that is off by d rows is d / sqrt(2) away."""
     x1 = rng.uniform(0, 500, (50, 2))
     x2 = x1 + np.stack([rng.uniform(-90, 90, 50), np.arange(50.0)], 1)
-    np.testing.assert_allclose(sampson(x1, x2, np.array([[0, 0, 0], [0, 0, -1], [0, 1, 0.0]])), np.arange(50) / np.sqrt(2))
+    np.testing.assert_allclose(
+        sampson(x1, x2, np.array([[0, 0, 0], [0, 0, -1], [0, 1, 0.0]])), np.arange(50) / np.sqrt(2)
+    )
 
 
 def test_root_normalised_has_unit_length(rng: np.random.Generator) -> None:

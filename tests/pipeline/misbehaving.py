@@ -10,7 +10,6 @@ from typing import Any
 from vast_quarry.pipeline.glances import keep_glance
 from vast_quarry.pipeline.steps.photos import inspect_photo
 
-
 time.sleep(float(os.environ.get("VQ_TEST_SLOW_IMPORT", "0")))
 
 

@@ -8,24 +8,31 @@ from typing import Any, cast
 import numpy as np
 from numpy.typing import NDArray
 
-from vast_quarry.core.align.frame import KeepBox, Standing
+from vast_quarry.core.align.frame import Standing
 from vast_quarry.core.align.incremental import WELL_PLACED, AlignInput
 from vast_quarry.core.align.model import Model
+from vast_quarry.core.box import KeepBox
 from vast_quarry.pipeline.figures import BoxFigures, CamerasFigures, LensFigures
-from vast_quarry.pipeline.solution import Solution
+from vast_quarry.pipeline.solution import ALIGNED, Solution
 from vast_quarry.pipeline.steps.photos import Photo, PhotoList
 
 
-def _state(model: Model, photo: int, observations: NDArray[np.int64]) -> str:
+def _state(model: Model, photo: int, observations: NDArray[np.int64], elsewhere: NDArray[np.bool_]) -> str:
     if not model.placed[photo]:
-        return "loose"
+        return "apart" if elsewhere[photo] else "loose"
     return "placed" if observations[photo] >= WELL_PLACED else "weak"
 
 
-def as_solution(features: Path, photos: list[Photo], model: Model, standing: Standing) -> Solution:
-    """The model in the upright frame, with only what later layers need; ``features`` is where they lie."""
+def as_solution(
+    features: Path, photos: list[Photo], model: Model, standing: Standing, elsewhere: NDArray[np.bool_] | None = None
+) -> Solution:
+    """The model in the upright frame, with only what later layers need; ``features`` is where they lie.
+
+    ``elsewhere`` (n,) says which photos stand in other groups.
+    """
+    other = np.zeros(len(photos), bool) if elsewhere is None else elsewhere
     count = model.observations_per_photo()
-    states = [_state(model, n, count) for n in range(len(photos))]
+    states = [_state(model, n, count, other) for n in range(len(photos))]
     rotations, centers = np.empty_like(model.rotations), np.empty_like(model.centers)
     for n in range(len(photos)):
         rotations[n], centers[n] = standing.transform.pose(model.rotations[n], model.centers[n])
@@ -84,6 +91,7 @@ def figures_of(
         "placed": solution.states.count("placed"),
         "weak": solution.states.count("weak"),
         "loose": solution.states.count("loose"),
+        "groups": [int(m.placed.sum()) for m in (model, *model.apart)],
         "pairs_tried": len(pairs),
         "pairs_verified": len(data.matches),
         "points": len(solution.points),
@@ -102,7 +110,7 @@ def _lens_figures(photos: list[Photo], model: Model, solution: Solution) -> list
     """Of each lens in use: photos, focal length, where it came from, what was solved and what was held."""
     out: list[LensFigures] = []
     for g, (lens, words) in enumerate(zip(model.lenses, model.lens_words())):
-        rows = [n for n in np.flatnonzero(model.lens_of == g) if solution.states[n] != "loose"]
+        rows = [n for n in np.flatnonzero(model.lens_of == g) if solution.states[n] in ALIGNED]
         if rows:
             source = photos[int(rows[0])].focal_source
             out.append(
@@ -133,7 +141,7 @@ def cameras_document(listed: PhotoList, solution: Solution) -> dict[str, Any]:
         if p.number in row_of:
             k = row_of[p.number]
             entry["state"] = solution.states[k]
-            if solution.states[k] != "loose":
+            if solution.states[k] in ALIGNED:
                 lens = solution.lenses[solution.lens_of[k]]
                 entry["aligned"] = True
                 entry |= {n: float(getattr(lens, n)) for n in ("fx", "fy", "cx", "cy", "k1", "k2", "k3", "p1", "p2")}

@@ -67,8 +67,13 @@ def _listed(names: Sequence[str], most: int = 4) -> Said | list[str]:
     return say("{photos} and {more} more", photos=", ".join(names[:most]), more=len(names) - most)
 
 
-def findings(photos: list[Photo], solution: Solution, data: AlignInput, mirrored: list[int]) -> list[Said]:
-    """Sentences about photos that are weakly placed or loose, one for each kind with how many it is about."""
+def findings(
+    photos: list[Photo], solution: Solution, data: AlignInput, mirrored: list[int], groups: Sequence[Sequence[int]] = ()
+) -> list[Said]:
+    """Sentences about photos that are weakly placed or loose, one for each kind with how many it is about.
+
+    ``groups`` are rows of photos that stand by themselves, the largest group first, without the one that is ``solution``.
+    """
     names = [clean_name(p.path) for p in photos]
     out = []
     weak = [names[n] for n, s in enumerate(solution.states) if s == "weak"]
@@ -78,6 +83,16 @@ def findings(photos: list[Photo], solution: Solution, data: AlignInput, mirrored
             "would help."
         )
         out.append(say(pattern, photos=_listed(weak), count=len(weak)))
+    for number, group in enumerate(groups, 2):
+        a, b = between(solution, group, data)
+        out.append(
+            say(
+                "{photos} see only each other ({count} of {all}): they are kept as group {group}. Take two or three photos "
+                "between {a} and {b}, and all can be joined.",
+                photos=_listed([names[n] for n in group]), count=len(group), all=len(photos), group=number,
+                a=names[a], b=names[b],
+            )
+        )  # fmt: skip
     loose = [n for n, s in enumerate(solution.states) if s == "loose"]
     partners = np.bincount(np.array(list(data.matches)).reshape(-1), minlength=len(photos))
     kinds = [(mirrored, _FLIPPED), *[(group, _APART) for group in other_groups(loose, data)]]
@@ -87,6 +102,7 @@ def findings(photos: list[Photo], solution: Solution, data: AlignInput, mirrored
     for rows, pattern in kinds:
         if rows:
             out.append(say(pattern, photos=_listed([names[n] for n in rows]), count=len(rows), all=len(photos)))
+    loose += [n for group in groups for n in group]
     if len(loose) > 0.4 * len(photos):
         pattern = (
             "Only {placed} of {all} photos could be placed. Take more photos between those that are apart; on a turntable "
@@ -94,6 +110,20 @@ def findings(photos: list[Photo], solution: Solution, data: AlignInput, mirrored
         )
         out.append(say(pattern, placed=len(photos) - len(loose), all=len(photos)))
     return out
+
+
+def between(solution: Solution, group: Sequence[int], data: AlignInput) -> tuple[int, int]:
+    """A placed photo and one of a group that photos between would join: those that share most, or follow each other."""
+    placed = set(solution.aligned.tolist())
+    theirs = set(group)
+    shared = [
+        (-len(m), i, j) if i in placed else (-len(m), j, i)
+        for (i, j), m in data.matches.items()
+        if (i in placed and j in theirs) or (j in placed and i in theirs)
+    ]
+    if shared:
+        return min(shared)[1:]
+    return min(((p, n) for p in placed for n in group), key=lambda pair: (abs(pair[0] - pair[1]), pair))
 
 
 def other_groups(loose: list[int], data: AlignInput, least: int = 3) -> list[list[int]]:

@@ -14,14 +14,21 @@ from vast_quarry.core.formats.gltf import write_glb
 from vast_quarry.core.formats.obj import write_obj
 from vast_quarry.core.formats.ply import PlyData, write_ply
 from vast_quarry.core.surface.mesh import vertex_normals
+from vast_quarry.pipeline.aligned import cameras_document
 from vast_quarry.pipeline.recipe import Recipe, write_recipe
 from vast_quarry.pipeline.run import RunResult
-from vast_quarry.pipeline.solution import load_solution
+from vast_quarry.pipeline.solution import ALIGNED, Solution, group_name, groups_in, load_solution
 from vast_quarry.pipeline.steps.photos import clean_name, read_photo_list
 from vast_quarry.pipeline.steps.points import load_cloud
 from vast_quarry.pipeline.steps.surface import load_mesh
 from vast_quarry.pipeline.steps.texture import texture_bytes
 from vast_quarry.pipeline.store import Store
+
+#: why a photo has no place in the result, by its state
+_WHY = {
+    "loose": "belongs to nothing else: it could not be placed.",
+    "apart": "belongs to another group of photos, which nothing ties to this one.",
+}
 
 
 def _copy(source: Path, target: Path) -> None:
@@ -30,12 +37,22 @@ def _copy(source: Path, target: Path) -> None:
 
 
 def write_cameras(store: Store, result: RunResult, out: Path) -> None:
-    """``cameras.json`` and ``sparse.ply``."""
+    """``cameras.json`` and ``sparse.ply``; where photos fall apart, the same of each group."""
     folder = store.folder(result.versions["cameras"])
     _copy(folder / "cameras.json", out / "cameras.json")
-    solution = load_solution(folder)
+    write_sparse(out / "sparse.ply", load_solution(folder))
+    groups = groups_in(folder)
+    for group in range(1, groups + 1) if groups > 1 else ():
+        solution = load_solution(folder, group_name(group))
+        write_sparse(out / f"{group_name(group)}.ply", solution)
+        listed = read_photo_list(store.folder(result.versions["photos"]))
+        write_json(out / f"{group_name(group)}.json", cameras_document(listed, solution))
+
+
+def write_sparse(file: Path, solution: Solution) -> None:
+    """The sparse cloud of an alignment, with the number of photos that see each point."""
     views = np.diff(solution.start).astype(np.float32)
-    write_ply(out / "sparse.ply", PlyData(solution.points, colors=solution.colors, extra={"views": views}))
+    write_ply(file, PlyData(solution.points, colors=solution.colors, extra={"views": views}))
 
 
 def write_cloud(store: Store, result: RunResult, out: Path) -> None:
@@ -74,8 +91,9 @@ def left_out(store: Store, result: RunResult) -> list[dict[str, str]]:
     if "cameras" in result.versions:
         solution = load_solution(store.folder(result.versions["cameras"]))
         names = {p.number: clean_name(p.path) for p in listed.photos}
-        loose = [n for n, state in zip(solution.numbers, solution.states) if state == "loose"]
-        out += [{"photo": names[int(n)], "why": "belongs to nothing else: it could not be placed."} for n in loose]
+        for n, state in zip(solution.numbers, solution.states):
+            if state not in ALIGNED:
+                out.append({"photo": names[int(n)], "why": _WHY[state]})
     return sorted(out, key=lambda row: row["photo"])
 
 

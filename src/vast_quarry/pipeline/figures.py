@@ -53,13 +53,39 @@ class BoxFigures(TypedDict, total=False):
     turn: float
 
 
-class CamerasFigures(TypedDict, total=False):
+class BarFigures(TypedDict, total=False):
+    """A measured distance: how long it is, and in the model; how far marks of its ends miss."""
+
+    name: str
+    length_mm: float
+    found_mm: float
+    miss_mm: float
+    miss_percent: float
+    checks: bool
+    marks_miss_px: float
+
+
+class ScaleFigures(TypedDict, total=False):
+    """Where the scale came from, how sure it is (one standard deviation), and each measured distance."""
+
+    scale_from: Literal["mat", "bars", "height", "nothing"]
+    scale_sigma_percent: float
+    bars: list[BarFigures]
+
+
+class CamerasFigures(ScaleFigures, total=False):
     """Cameras."""
 
     photos: int
     placed: int
     weak: int
     loose: int
+    #: photos of each group that hangs together, the largest first; one in most cases
+    groups: list[int]
+    #: photos that stand in other groups than the one that is used
+    apart: int
+    #: which group is used, 1 the largest
+    group: int
     #: share of all features that masks left out, where they were obeyed
     features_left_out_percent: float
     pairs_tried: int

@@ -22,7 +22,7 @@ from vast_quarry.core.mask.still import MOST
 from vast_quarry.core.mask.suggest import suggest
 from vast_quarry.core.words import Said, say
 from vast_quarry.pipeline.mask_edits import edits_by_photo
-from vast_quarry.pipeline.solution import Solution, load_solution
+from vast_quarry.pipeline.solution import ALIGNED, Solution, load_solution
 from vast_quarry.pipeline.step import Context
 from vast_quarry.pipeline.steps.photos import PhotoList, read_photo_list
 from vast_quarry.pipeline.store import Store, Version
@@ -210,7 +210,7 @@ class Masking:
             read_json(store.root / "photos" / str(found["cameras"].parents["photos"]) / "version.json")
         )
         named = {p.number: p.path for p in read_photo_list(store.folder(before)).photos}
-        rows = {named[int(n)]: k for k, n in enumerate(solution.numbers) if solution.states[k] != "loose"}
+        rows = {named[int(n)]: k for k, n in enumerate(solution.numbers) if solution.states[k] in ALIGNED}
         file, surface = self._model(store, found, solution)
         self.made_from = {k: v.number for k, v in found.items()}
         out = []

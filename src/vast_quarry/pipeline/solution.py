@@ -2,19 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
 
-from vast_quarry.core.align.frame import KeepBox
 from vast_quarry.core.align.level import set_down, turn_matrix
+from vast_quarry.core.box import KeepBox
 from vast_quarry.core.camera import Camera
 from vast_quarry.core.formats.atomic import write_arrays
 
 Array = NDArray[np.float64]
+
+
+#: states of photos that stand in the frame of a solution
+ALIGNED = ("placed", "weak")
 
 
 @dataclass
@@ -26,7 +30,7 @@ class Solution:
     numbers : (n,) int
         Number of each photo in the list of photos; what follows is in this order.
     states : list of str
-        ``"placed"``, ``"weak"`` or ``"loose"``.
+        ``"placed"`` or ``"weak"`` (:data:`ALIGNED`); ``"apart"`` in another group, ``"loose"`` in none.
     rotations : (n, 3, 3), centers : (n, 3)
     lens_of : (n,) int, lenses : list of Camera
     points : (P, 3), colors : (P, 3) uint8
@@ -54,13 +58,18 @@ class Solution:
     box: KeepBox
     ground: bool
     rough: float = 0.0
-    #: whether lengths are metres
-    metric: bool = False
+    #: what the scale came from: a marker mat, measured bars, a rough height, or nothing yet
+    scale_from: str = "nothing"
+
+    @property
+    def metric(self) -> bool:
+        """Whether lengths are metres, not roughly."""
+        return self.scale_from in ("mat", "bars")
 
     @property
     def aligned(self) -> NDArray[np.int64]:
         """Rows of photos that are placed, weakly or well."""
-        return np.flatnonzero([s != "loose" for s in self.states])
+        return np.flatnonzero([s in ALIGNED for s in self.states])
 
     def lens(self, row: int) -> Camera:
         """Lens of a photo."""
@@ -90,8 +99,25 @@ def save_solution(folder: Path, s: Solution, name: str = "solution") -> None:
         numbers=s.numbers, states=np.array(s.states), rotations=s.rotations, centers=s.centers, lens_of=s.lens_of,
         lenses=np.stack([c.vector for c in s.lenses]), sizes=np.array([(c.width, c.height) for c in s.lenses]),
         points=s.points, colors=s.colors, start=s.start, photo=s.photo, xy=s.xy, error=s.error,
-        box=np.array([*s.box.low, *s.box.high, s.box.turn]), ground=s.ground, rough=s.rough, metric=s.metric,
+        box=np.array([*s.box.low, *s.box.high, s.box.turn]), ground=s.ground, rough=s.rough, scale_from=s.scale_from,
     )  # fmt: skip
+
+
+def group_name(group: int) -> str:
+    """What the solution of a group of photos is called, 1 the largest; there are none where all hang together."""
+    return f"group-{group}"
+
+
+def groups_in(folder: Path) -> int:
+    """How many groups of photos a version of Cameras holds, each with a frame of its own."""
+    return max(1, len(list(folder.glob("group-*.npz"))))
+
+
+def _scale_from(f: Mapping[str, NDArray]) -> str:
+    """Where the scale came from; versions of earlier programs only say whether there was a mat."""
+    if "scale_from" in f:
+        return str(f["scale_from"])
+    return "mat" if "metric" in f and bool(f["metric"]) else "nothing"
 
 
 def load_solution(folder: Path, name: str = "solution") -> Solution:
@@ -103,5 +129,5 @@ def load_solution(folder: Path, name: str = "solution") -> Solution:
             f["numbers"], [str(s) for s in f["states"]], f["rotations"], f["centers"], f["lens_of"], lenses, f["points"],
             f["colors"], f["start"], f["photo"], f["xy"], f["error"],
             KeepBox.from_dict({"low": b[:3].tolist(), "high": b[3:6].tolist(), "turn": b[6]}), bool(f["ground"]), float(f["rough"]),
-            bool(f["metric"]) if "metric" in f else False,
+            _scale_from(f),
         )  # fmt: skip

@@ -3,23 +3,25 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any, cast
 
 import numpy as np
 from numpy.typing import NDArray
 
-from vast_quarry.core.align.frame import Standing, stand_up
+from vast_quarry.core.align.frame import Standing, world_frame
 from vast_quarry.core.align.mat import LaidMat, corners_in_space, lay_mat
 from vast_quarry.core.align.model import Model
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import link_or_copy, write_arrays, write_json
 from vast_quarry.core.plan.mats import make_mat
 from vast_quarry.core.pose import Similarity
-from vast_quarry.core.words import say
+from vast_quarry.core.words import Said, say
 from vast_quarry.pipeline.aligned import box_figures, cameras_document
-from vast_quarry.pipeline.figures import CamerasFigures
-from vast_quarry.pipeline.solution import load_solution, save_solution, turned
+from vast_quarry.pipeline.figures import CamerasFigures, ScaleFigures
+from vast_quarry.pipeline.scaling import scaled_by_hand
+from vast_quarry.pipeline.solution import Solution, group_name, groups_in, load_solution, save_solution, turned
 from vast_quarry.pipeline.step import Context
 from vast_quarry.pipeline.steps.photos import Photo, PhotoList, clean_name
 from vast_quarry.pipeline.store import Version
@@ -70,18 +72,22 @@ def stand(model: Model, masked: bool, mat: Similarity | None, place: bool) -> St
     sure = model.good & (views >= 3)
     if sure.sum() < 200:
         sure = model.good
-    return stand_up(model.rotations[placed], model.centers[placed], model.points[sure], masked, mat, place)
+    return world_frame(model.rotations[placed], model.centers[placed], model.points[sure], masked, mat, place)
+
+
+#: settings that change where a finished alignment stands, not the alignment
+REFRAMING = {"level", "group", "bars", "height"}
 
 
 def aligned_before(context: Context) -> Path | None:
-    """Folder of a version that differs only in how it was levelled: nothing needs to be aligned again."""
+    """Folder of a version that differs only in how it was stood up: nothing needs to be aligned again."""
     parents = {layer: int(folder.name) for layer, folder in context.parents.items()}
-    mine = context.settings.model_dump(mode="json", exclude={"level"})
+    mine = context.settings.model_dump(mode="json", exclude=REFRAMING)
     for file in sorted(context.folder.parent.glob("*/version.json")):
         try:
             other = Version.model_validate_json(file.read_bytes())
             # settings of another version of the program may not be read any more
-            theirs = type(context.settings).model_validate(other.settings).model_dump(mode="json", exclude={"level"})
+            theirs = type(context.settings).model_validate(other.settings).model_dump(mode="json", exclude=REFRAMING)
         except (OSError, ValueError):
             continue
         if other.parents == parents and theirs == mine and file.parent.suffix != ".partial":
@@ -89,27 +95,78 @@ def aligned_before(context: Context) -> Path | None:
     return None
 
 
-def levelled_again(context: Context, listed: PhotoList, before: Path) -> CamerasFigures:
-    context.stage("Levelling", 0, 1)
-    as_found = load_solution(before, AS_FOUND if (before / f"{AS_FOUND}.npz").exists() else "solution")
-    solution = turned(as_found, context.settings.level) if context.settings.level else as_found
-    save_solution(context.folder, solution)
-    if context.settings.level:
-        save_solution(context.folder, as_found, AS_FOUND)
+def stood_again(context: Context, listed: PhotoList, before: Path) -> CamerasFigures:
+    """A finished alignment levelled, scaled or its other group used; nothing is aligned again."""
+    context.stage("Standing the model up", 0, 1)
+    groups = groups_in(before)
+    found = [load_solution(before, group_name(g + 1)) for g in range(groups)] if groups > 1 else []
+    if not found:
+        found = [load_solution(before, AS_FOUND if (before / f"{AS_FOUND}.npz").exists() else "solution")]
     (context.folder / "features").mkdir(exist_ok=True)
     for file in (before / "features").iterdir():
         link_or_copy(file, context.folder / "features" / file.name)
-    write_json(context.folder / "cameras.json", cameras_document(listed, solution))
     version = Version.model_validate_json((before / "version.json").read_bytes())
     for note in version.findings:
+        if not about_standing(note):
+            context.found(note)
+    figures = cast(CamerasFigures, {k: v for k, v in version.figures.items() if k not in ScaleFigures.__annotations__})
+    return {**figures, **stood_by_hand(context, listed, found, version.figures)}
+
+
+def stood_by_hand(
+    context: Context, listed: PhotoList, found: list[Solution], before: Mapping[str, Any]
+) -> CamerasFigures:
+    """Write the group that is asked for as it is levelled and scaled by the settings; what is told of that.
+
+    Parameters
+    ----------
+    found : list of Solution
+        As each group of photos was found, the largest first.
+    before : mapping
+        Figures that say what told which way is up.
+    """
+    settings = context.settings
+    if settings.group > len(found):
+        raise PlainError(
+            say("There is no group {group}: all placed photos hang together.", group=settings.group)
+            if len(found) == 1
+            else say("There is no group {group}: there are {count}.", group=settings.group, count=len(found)),
+            "Choose group 1.",
+        )
+    if len(found) > 1:
+        for number, one in enumerate(found, 1):
+            save_solution(context.folder, one, group_name(number))
+    as_found = found[settings.group - 1]
+    solution = turned(as_found, settings.level) if settings.level else as_found
+    paths = [p.path for p in listed.usable]
+    solution, scale, notes = scaled_by_hand(solution, as_found, settings.bars, settings.height_m, paths)
+    if solution is not as_found:
+        save_solution(context.folder, as_found, AS_FOUND)
+    save_solution(context.folder, solution)
+    write_json(context.folder / "cameras.json", cameras_document(listed, solution))
+    for note in notes:
         context.found(note)
-    found_by = version.figures.get("upright_found_by", version.figures["upright_by"])
-    upright = "hand" if context.settings.level else found_by
-    context.stage("Levelling", 1, 1)
-    figures = cast(CamerasFigures, version.figures)
-    return {
-        **figures, "keep_box": box_figures(solution.box), "upright_by": upright, "upright_found_by": found_by,
-    }  # fmt: skip
+    found_by = before.get("upright_found_by", before.get("upright_by", "level photos"))
+    context.stage("Standing the model up", 1, 1)
+    own = {state: solution.states.count(state) for state in ("placed", "weak", "loose")}
+    return cast(
+        CamerasFigures,
+        {
+            **own, "apart": solution.states.count("apart"), "group": settings.group, **scale,
+            "keep_box": box_figures(solution.box), "upright_by": "hand" if settings.level else found_by,
+            "upright_found_by": found_by,
+        },
+    )  # fmt: skip
+
+
+#: beginnings of what is said of standing and scale, which is said anew
+_OF_STANDING = ("No scale yet", "The scale is rough", "{count, plural, one {# measured distance", "{bar} misses most")
+
+
+def about_standing(said: Said) -> bool:
+    """Whether a sentence is about how a model stands, so that another stand says it anew."""
+    inner = [v for v in said.values.values() if isinstance(v, Said)]
+    return any(s.pattern.startswith(_OF_STANDING) for s in (said, *inner))
 
 
 class Live:

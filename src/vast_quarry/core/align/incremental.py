@@ -19,6 +19,7 @@ import numpy as np
 import poselib
 from numpy.typing import NDArray
 
+from vast_quarry.core.align.groups import join
 from vast_quarry.core.align.lens import LensPrior, prior_of
 from vast_quarry.core.align.model import Bools, Model
 from vast_quarry.core.align.noise import first_guess
@@ -40,6 +41,8 @@ FIRST_PAIR_POINTS = 20
 MOST_TRIES = 6
 #: first pairs tried, and the share of the photos that is as good as all
 ATTEMPTS, NEARLY_ALL = 4, 0.8
+#: photos of the smallest group that is aligned by itself; least angle (degrees) between rays once groups are joined
+FEWEST_APART, JOINED_ANGLE = 3, 1.0
 #: thresholds in sigmas: while growing, and in the rounds at the end
 GROWING, ROUNDS = 6.0, ((5.0, 2.0), (4.0, 1.5), (3.5, 1.2))
 
@@ -115,8 +118,13 @@ def guesses(data: AlignInput, ground: Ground) -> list[list[Camera]]:
 class Grower:
     """Grows one model from one first pair."""
 
-    def __init__(self, data: AlignInput, ground: Ground, lenses: list[Camera], progress: Progress = silent) -> None:
+    def __init__(
+        self, data: AlignInput, ground: Ground, lenses: list[Camera], progress: Progress = silent,
+        among: Bools | None = None,
+    ) -> None:  # fmt: skip
         n = len(data.xy)
+        #: photos that may be placed
+        self.among = np.ones(n, bool) if among is None else among
         longest = float(np.median([max(c.width, c.height) for c in lenses]))
         self.data, self.progress = data, progress
         self.model = Model(
@@ -153,7 +161,7 @@ class Grower:
         """Unplaced photos that see points, best first; those that were refused only when they see clearly more now."""
         m = self.model
         seen = np.bincount(m.tracks.photo[m.good[m.track_of]], minlength=len(m.placed))
-        worth = ~m.placed & (seen >= PLACED_AT_LEAST) & (self.tries < MOST_TRIES)
+        worth = self.among & ~m.placed & (seen >= PLACED_AT_LEAST) & (self.tries < MOST_TRIES)
         worth &= (self.refused == 0) | (seen > 1.2 * self.refused + 5)
         self.seen = seen
         return [int(i) for i in np.argsort(-seen, kind="stable") if worth[i]]
@@ -307,7 +315,9 @@ def align(
     """Align photos from verified matches.
 
     The best of up to ``attempts`` growths from different first pairs, stopping when four fifths of what hangs together are
-    placed. When none holds, why. ``on_step`` is shown the model after every photo placed.
+    placed. Photos that are left and hang together among themselves are aligned by themselves and joined by what both show
+    (:mod:`.groups`); those that cannot be joined are :attr:`.Model.apart`. When nothing holds, why. ``on_step`` is shown the
+    model after every photo placed.
     """
     n = len(data.xy)
     if not data.matches:
@@ -317,42 +327,105 @@ def align(
     if cannot_be_aligned(moves):
         return what_is_wrong(moves, n)
     least = AGREES_BEFORE_STILL if what_is_wrong(moves, n).cause == "still backdrop" else AGREES
-    tied = int((ground.sharing.count.max(0, initial=0) >= PLACED_AT_LEAST).sum())
-    best: Model | None = None
-    for lenses in guesses(data, ground):
-        best = _grown(data, ground, lenses, tied, best, progress, attempts, on_step, least)
-        if best is not None and best.placed.sum() >= NEARLY_ALL * tied:
-            break
-    return best if best is not None else what_is_wrong(moves, n)
+    search = Search(data, ground, progress, attempts, on_step, least)
+    best = search.best(np.ones(n, bool))
+    if best is None:
+        return what_is_wrong(moves, n)
+    return search.with_the_rest(best)
 
 
-def _grown(
-    data: AlignInput, ground: Ground, lenses: list[Camera], tied: int, best: Model | None, progress: Progress, attempts: int,
-    on_step: Callable[[Model], None], least: float = AGREES,
-) -> Model | None:  # fmt: skip
-    """The best of ``best`` and growths from several first pairs, stopping when nearly all that are tied are placed."""
-    used: list[Bools] = []
-    for first in first_pairs(ground.sharing, ground.xy, data.lens_of, lenses, 1.0):
-        if len(used) >= attempts:
-            break
-        if any(u[first.pair.i] and u[first.pair.j] for u in used):
-            continue
-        grower = Grower(data, ground, lenses, progress)
-        grower.on_step = on_step
-        if not grower.start(first):
-            continue
-        grower.grow()
-        if grower.model.placed.sum() >= 3:
-            grower.finish()
+@dataclass
+class Search:
+    """The search for a model, among all photos or some."""
+
+    data: AlignInput
+    ground: Ground
+    progress: Progress = silent
+    attempts: int = ATTEMPTS
+    on_step: Callable[[Model], None] = lambda model: None
+    least: float = AGREES
+
+    def best(self, among: Bools, lenses: list[Camera] | None = None) -> Model | None:
+        """The largest model of growths from several first pairs, stopping when nearly all that are tied are placed.
+
+        With ``lenses`` only these are begun with.
+        """
+        count = self.ground.sharing.count[np.ix_(among, among)]
+        tied = int((count.max(0, initial=0) >= PLACED_AT_LEAST).sum())
+        best: Model | None = None
+        for begin in guesses(self.data, self.ground) if lenses is None else [lenses]:
+            best = self._grown(begin, tied, best, among)
+            if best is not None and best.placed.sum() >= NEARLY_ALL * tied:
+                break
+        return best
+
+    def _grown(self, lenses: list[Camera], tied: int, best: Model | None, among: Bools) -> Model | None:
+        used: list[Bools] = []
+        ground = self.ground
+        for first in first_pairs(ground.sharing, ground.xy, self.data.lens_of, lenses, 1.0, among=among):
+            if len(used) >= self.attempts:
+                break
+            if any(u[first.pair.i] and u[first.pair.j] for u in used):
+                continue
+            grower = Grower(self.data, ground, lenses, self.progress, among)
+            grower.on_step = self.on_step
+            if not grower.start(first):
+                continue
+            grower.grow()
+            if grower.model.placed.sum() >= 3:
+                grower.finish()
+            m = grower.model
+            used.append(m.placed.copy())
+            if (
+                (best is None or m.placed.sum() > best.placed.sum())
+                and m.placed.sum() >= 2
+                and not stands_in_one_place(m)
+                and not agrees_with_little(m, self.least)
+            ):
+                best = m
+            if best is not None and best.placed.sum() >= NEARLY_ALL * tied:
+                break
+        return best
+
+    def with_the_rest(self, model: Model) -> Model:
+        """Align what was left by itself, and join it to the model where both show enough of the same."""
+        apart: list[Model] = []
+        left = ~model.placed
+        while True:
+            tied = self.ground.sharing.count[np.ix_(left, left)].max(0, initial=0) >= PLACED_AT_LEAST
+            if left.sum() < FEWEST_APART or tied.sum() < FEWEST_APART:
+                break
+            # what was solved of the lenses serves the others too
+            found = self.best(left, list(model.lenses))
+            if found is None or found.placed.sum() < FEWEST_APART:
+                break
+            apart.append(found)
+            left &= ~found.placed
+        for other in list(apart):
+            joined = self.joined(model, other)
+            if joined is not None:
+                model, apart = joined, [a for a in apart if a is not other]
+        model.apart = sorted(apart, key=lambda m: -int(m.placed.sum()))
+        return model
+
+    def joined(self, model: Model, other: Model) -> Model | None:
+        """Both as one, solved together afresh, with what can be placed now besides; None where too little ties them."""
+        moved = join(model, other, self.ground.tracks)
+        if moved is None:
+            return None
+        grower = Grower(self.data, self.ground, list(model.lenses), self.progress)
+        grower.on_step = self.on_step
         m = grower.model
-        used.append(m.placed.copy())
-        if (
-            (best is None or m.placed.sum() > best.placed.sum())
-            and m.placed.sum() >= 2
-            and not stands_in_one_place(m)
-            and not agrees_with_little(m, least)
-        ):
-            best = m
-        if best is not None and best.placed.sum() >= NEARLY_ALL * tied:
-            break
-    return best
+        m.noise, m.free, m.lens_of = model.noise, model.free.copy(), model.lens_of.copy()
+        grower.angle = JOINED_ANGLE
+        grower.looks = []
+        for part in (model, moved):
+            m.rotations[part.placed], m.centers[part.placed] = part.rotations[part.placed], part.centers[part.placed]
+            m.placed |= part.placed
+        m.open_tracks(2 * GROWING, grower.angle)
+        grower.refine()
+        grower.grow()
+        grower.finish()
+        lost = (model.placed & ~m.placed).sum()
+        gained = (m.placed & ~model.placed).sum()
+        return m if gained > max(lost, 1) and not agrees_with_little(m, self.least) else None

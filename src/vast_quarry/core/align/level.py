@@ -11,7 +11,8 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from vast_quarry.core.align.frame import KeepBox, smallest_turn
+from vast_quarry.core.align.subject import foot_of
+from vast_quarry.core.box import KeepBox, smallest_turn
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.pose import Similarity
 from vast_quarry.core.words import say
@@ -84,7 +85,7 @@ def set_down(turn: Array, points: Array, box: KeepBox, ground: bool) -> tuple[Si
     shift = np.zeros(3)
     if not still:
         middle = (low + high) / 2
-        shift = -np.array([middle[0], middle[1], np.partition(local[:, 2], min(3, len(local) - 1))[3]])
+        shift = -np.array([middle[0], middle[1], foot_of(local[:, 2])])
     pad = 0.08 * float((high - low).max())
     low, high = low + shift - pad, high + shift + pad
     if still:

@@ -47,6 +47,8 @@ class Model:
         Observations that agree with the point of their track.
     free : (g, 8) bool
         Lens unknowns that were solved, not held where they were expected.
+    apart : list of Model
+        What hangs together by itself and could not be joined to this, largest first, each in a frame of its own.
     """
 
     tracks: Tracks
@@ -64,6 +66,7 @@ class Model:
     inlier: Bools = field(init=False)
     free: Bools = field(init=False)
     check: Callable[[], None] = lambda: None
+    apart: list[Model] = field(default_factory=list)
 
     def __post_init__(self) -> None:
         self.points = np.zeros((len(self.tracks), 3))

@@ -27,6 +27,7 @@ from vast_quarry.core.match.twoview import RelativePose, relative_pose
 
 Array = NDArray[np.float64]
 Ints = NDArray[np.int64]
+Bools = NDArray[np.bool_]
 
 #: shared tracks that make two photos a candidate
 SHARED = 24
@@ -84,12 +85,13 @@ class Sharing:
         _, at, bt = np.intersect1d(a.indices, b.indices, assume_unique=True, return_indices=True)
         return Pair(i, j, a.data[at].astype(np.int64) - 1, b.data[bt].astype(np.int64) - 1)
 
-    def candidates(self, least: int = SHARED) -> list[tuple[int, int]]:
+    def candidates(self, least: int = SHARED, among: Bools | None = None) -> list[tuple[int, int]]:
         """Pairs that share at least so many tracks; of each photo some that share most, and others down to the least."""
         out: set[tuple[int, int]] = set()
-        for i in range(self.photos):
+        for i in range(self.photos) if among is None else np.flatnonzero(among).tolist():
             order = np.argsort(-self.count[i], kind="stable")
             order = order[self.count[i, order] >= least]
+            order = order if among is None else order[among[order]]
             pick = (
                 np.unique(np.linspace(0, len(order) - 1, min(PER_PHOTO, len(order))).round().astype(int))
                 if len(order)
@@ -131,8 +133,9 @@ def spread(xy: Array, camera: Camera, cells: int = 6) -> float:
 
 
 def first_pairs(
-    sharing: Sharing, xy: Array, lens_of: Ints, lenses: list[Camera], tolerance: float, most: int = IN_FULL
-) -> list[FirstPair]:
+    sharing: Sharing, xy: Array, lens_of: Ints, lenses: list[Camera], tolerance: float, most: int = IN_FULL,
+    among: Bools | None = None,
+) -> list[FirstPair]:  # fmt: skip
     """First pairs, best first.
 
     Parameters
@@ -144,9 +147,11 @@ def first_pairs(
         Expected error of matches, in pixels for a photo of 1000 pixels (thousandths of the longer side).
     most : int
         So many are looked at in full; they are chosen by shared tracks, parallax and spread.
+    among : (n,) bool, optional
+        Only pairs of these photos.
     """
     quick = []
-    for i, j in sharing.candidates() or sharing.candidates(14):
+    for i, j in sharing.candidates(among=among) or sharing.candidates(14, among):
         p = sharing.pair(i, j)
         ci, cj = lenses[lens_of[i]], lenses[lens_of[j]]
         angle = parallax(rays_of(xy[p.a], ci), rays_of(xy[p.b], cj))

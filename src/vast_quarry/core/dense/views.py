@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from vast_quarry.core.align.frame import KeepBox
+from vast_quarry.core.box import KeepBox
 from vast_quarry.core.camera import Camera
 
 Array = NDArray[np.float64]

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from vast_quarry.core.align.frame import KeepBox
+from vast_quarry.core.box import KeepBox
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.surface.cut import cut_with
 from vast_quarry.core.surface.decimate import decimate

@@ -61,12 +61,12 @@ def _along(a, lines, b, xy, order, start, low, cell, wide, high, threshold, best
         for c in range(major):
             n1 = u * (m0 + c * cell) + v
             n2 = u * (m0 + (c + 1) * cell) + v
-            first = np.int64(np.floor((min(n1, n2) - reach - n0) / cell))
-            last = np.int64(np.floor((max(n1, n2) + reach - n0) / cell))
-            # features beyond the grid lie in its outer cells
+            first = int(np.floor((min(n1, n2) - reach - n0) / cell))
+            last = int(np.floor((max(n1, n2) + reach - n0) / cell))
+            # the line runs beside the grid here
             if last < 0 or first >= minor:
                 continue
-            for r in range(max(0, first), min(minor - 1, last) + 1):
+            for r in range(max(0, first), min(minor, last + 1)):
                 k = r * wide + c if flat else c * wide + r
                 for o in range(start[k], start[k + 1]):
                     j = order[o]

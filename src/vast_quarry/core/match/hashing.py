@@ -152,10 +152,23 @@ def match_hashed(
     rows = np.flatnonzero((second > -1) & ((1.0 - best) < ratio * ratio * (1.0 - second)))
     # back from those that were found only
     theirs = np.unique(at[rows])
-    back, worse, back_at = np.empty(len(theirs), np.float32), np.empty(len(theirs), np.float32), np.empty(len(theirs), np.int64)
+    back, worse, back_at = (
+        np.empty(len(theirs), np.float32),
+        np.empty(len(theirs), np.float32),
+        np.empty(len(theirs), np.int64),
+    )
     short_b = np.ascontiguousarray(codes_b.short[:, theirs])
     _nearest(
-        b[theirs], codes_b.long[theirs], short_b, a, codes_a.long, *_tables(codes_a.short), NEAREST, back, worse, back_at
+        b[theirs],
+        codes_b.long[theirs],
+        short_b,
+        a,
+        codes_a.long,
+        *_tables(codes_a.short),
+        NEAREST,
+        back,
+        worse,
+        back_at,
     )
     keep = back_at[np.searchsorted(theirs, at[rows])] == rows
     return np.stack([rows[keep], at[rows[keep]]], 1).astype(np.int32)

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any, ClassVar, Literal
 
+import numpy as np
 from pydantic import Field, field_validator
 
 from vast_quarry.core.align.incremental import align
 from vast_quarry.core.align.trouble import Trouble
-from vast_quarry.core.formats.atomic import write_json
 from vast_quarry.core.words import Said, say
-from vast_quarry.pipeline.aligned import as_solution, cameras_document, figures_of
+from vast_quarry.pipeline.aligned import as_solution, figures_of
 from vast_quarry.pipeline.alignment_words import findings, lens_sentences, told
 from vast_quarry.pipeline.backdrop import heap, stands_behind, surroundings_help
 from vast_quarry.pipeline.figures import CamerasFigures
@@ -22,8 +23,8 @@ from vast_quarry.pipeline.joining import (
     share_left_out,
     still_backdrop,
 )
-from vast_quarry.pipeline.solution import save_solution, turned
-from vast_quarry.pipeline.standing import AS_FOUND, Live, aligned_before, levelled_again, mat_over, stand
+from vast_quarry.pipeline.scaling import MeasuredBar
+from vast_quarry.pipeline.standing import Live, aligned_before, mat_over, stand, stood_again, stood_by_hand
 from vast_quarry.pipeline.step import Context, StepSettings, setting
 from vast_quarry.pipeline.steps.masks import mask_file
 from vast_quarry.pipeline.steps.photos import clean_name, read_photo_list
@@ -104,6 +105,27 @@ class CamerasSettings(StepSettings):
         """It was a yes or no once."""
         return {True: "always", False: "never"}.get(value, value) if isinstance(value, bool) else value
 
+    group: int = setting(
+        1,
+        "Group of photos to use",
+        "Where photos fall apart into groups that nothing ties, each stands by itself; 1 is the largest.",
+        usual=(1, 3), ge=1, le=99,
+    )  # fmt: skip
+    height: float | None = setting(
+        None,
+        "Rough height of the subject",
+        "Gives the scale where neither a mat nor a measured distance does. Empty: the longest side is taken as 1 m.",
+        unit="mm", usual=(50, 5000), gt=0, le=1e6,
+    )  # fmt: skip
+    bars: list[MeasuredBar] = Field(
+        default_factory=list, max_length=100, description="Distances that were measured between two places"
+    )
+
+    @property
+    def height_m(self) -> float | None:
+        """The rough height in metres."""
+        return None if self.height is None else self.height / 1000
+
     level: list[tuple[Literal["x", "y", "z"], float]] = Field(
         default_factory=list, max_length=100, description="Turns by hand about axes of the world, in order (degrees)"
     )
@@ -123,7 +145,7 @@ class CamerasStep:
         photos = listed.usable
         before = aligned_before(context)
         if before is not None:
-            return levelled_again(context, listed, before)
+            return stood_again(context, listed, before)
         masks = sum(mask_file(context.parents["masks"], p.number) is not None for p in photos)
         behind = stands_behind(context, listed, photos) if masks < 0.5 * len(photos) else None
         obey = context.settings.features_obey_masks == "always"
@@ -152,25 +174,27 @@ class CamerasStep:
         laid = mat_over(context, listed, photos, model)
         context.stage("Standing the model up", 0, 1)
         no_ground = masked >= 0.5 * len(photos) or not context.settings.ground
-        standing = stand(model, no_ground, laid.into if laid else None, context.settings.place)
-        solution = as_solution(context.folder / "features", photos, model, standing)
-        solution.metric = laid is not None
-        if context.settings.level:
-            save_solution(context.folder, solution, AS_FOUND)
-            solution = turned(solution, context.settings.level)
-        save_solution(context.folder, solution)
-        write_json(context.folder / "cameras.json", cameras_document(listed, solution))
-        for sentence in standing.notes + findings(photos, solution, data, mirrored(context, photos, solution, data)):
+        found = []
+        for group in (model, *model.apart):
+            mat = laid.into if laid and group is model else None
+            standing = stand(group, no_ground, mat, context.settings.place)
+            elsewhere = np.any([m.placed for m in (model, *model.apart) if m is not group], axis=0)
+            solution = as_solution(context.folder / "features", photos, group, standing, elsewhere & ~group.placed)
+            found.append(replace(solution, scale_from="mat" if mat else "nothing"))
+            if group is model:
+                first, notes = standing, standing.notes
+        solution = found[0]
+        rows = [np.flatnonzero(group.placed).tolist() for group in model.apart]
+        for sentence in notes + findings(photos, solution, data, mirrored(context, photos, solution, data), rows):
             context.found(sentence)
-        figures = figures_of(photos, model, solution, standing, pairs, data)
+        figures = figures_of(photos, model, solution, first, pairs, data)
         for sentence in lens_sentences(figures["lenses"], figures["feature_noise_px"]):
             context.found(sentence)
         left_out = share_left_out(context, photos)
         if left_out is not None:
             figures |= {"features_left_out_percent": round(100 * left_out, 1)}
             context.found(say("Masks left out {percent} % of the features.", percent=round(100 * left_out)))
-        if context.settings.level:
-            figures |= {"upright_by": "hand", "upright_found_by": standing.witness}
+        figures |= stood_by_hand(context, listed, found, figures)
         if laid is not None:
             figures |= {"mat_corners": laid.corners, "mat_residual_mm": round(laid.residual_mm, 4)}
         return figures

@@ -9,7 +9,7 @@ from typing import Any, ClassVar
 import numpy as np
 from pydantic import Field
 
-from vast_quarry.core.align.frame import KeepBox
+from vast_quarry.core.box import KeepBox
 from vast_quarry.core.dense.fusion import Cloud, merged
 from vast_quarry.core.dense.views import choose_sources
 from vast_quarry.core.errors import PlainError

@@ -8,7 +8,7 @@ from typing import ClassVar
 import numpy as np
 from numpy.typing import NDArray
 
-from vast_quarry.core.align.frame import KeepBox
+from vast_quarry.core.box import KeepBox
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import write_arrays
 from vast_quarry.core.surface.cut import cut_open

@@ -134,7 +134,9 @@ def match_photo(folder: str, first: int, others: list[int], ratio: float, sizes:
     for other, size in zip(others, sizes[1:]):
         their_xy, theirs, their_codes = _load_coded(Path(folder), other)
         threshold = 2.0 * max(*sizes[0], *size) / 1000
-        m, fundamental = _verified(match_hashed(mine, codes, theirs, their_codes, min(ratio, QUICK_RATIO)), xy, their_xy, threshold)
+        m, fundamental = _verified(
+            match_hashed(mine, codes, theirs, their_codes, min(ratio, QUICK_RATIO)), xy, their_xy, threshold
+        )
         if len(m) < QUICK_ENOUGH:
             m, fundamental = _verified(match_mutual(mine, theirs, ratio), xy, their_xy, threshold)
         if not len(m):
