@@ -38,6 +38,7 @@ export type Expected = Schemas['Expected']
 export type PlanOut = Schemas['PlanOut']
 export type Patches = Schemas['PatchesOut']
 export type Masks = Schemas['MasksOut']
+export type MarkHelp = Schemas['MarkHelpOut']
 export type MaskEdit = Schemas['Outline'] | Schemas['Brush'] | Schemas['Grow'] | Schemas['Whole']
 export type Draft = Schemas['DraftOut']
 /** An edit of the model; what has a default may be left out. */

@@ -493,6 +493,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/layers/cameras/mark-help": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Mark Help
+         * @description Where in a photo a place lies that is marked in others.
+         */
+        post: operations["mark_help_api_projects__project_id__layers_cameras_mark_help_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/layers/cameras/scene": {
         parameters: {
             query?: never;
@@ -1713,6 +1733,26 @@ export interface components {
             /** Name */
             name: string;
         };
+        /**
+         * BarFigures
+         * @description A measured distance: how long it is, and in the model; how far marks of its ends miss.
+         */
+        BarFigures: {
+            /** Checks */
+            checks?: boolean;
+            /** Found Mm */
+            found_mm?: number;
+            /** Length Mm */
+            length_mm?: number;
+            /** Marks Miss Px */
+            marks_miss_px?: number;
+            /** Miss Mm */
+            miss_mm?: number;
+            /** Miss Percent */
+            miss_percent?: number;
+            /** Name */
+            name?: string;
+        };
         /** Body_bring_mesh_api_projects__project_id__plan_mesh_post */
         Body_bring_mesh_api_projects__project_id__plan_mesh_post: {
             /** File */
@@ -1821,10 +1861,18 @@ export interface components {
          * @description Cameras.
          */
         CamerasFigures: {
+            /** Apart */
+            apart?: number;
+            /** Bars */
+            bars?: components["schemas"]["BarFigures"][];
             /** Feature Noise Px */
             feature_noise_px?: number | null;
             /** Features Left Out Percent */
             features_left_out_percent?: number;
+            /** Group */
+            group?: number;
+            /** Groups */
+            groups?: number[];
             keep_box?: components["schemas"]["BoxFigures"];
             /** Lenses */
             lenses?: components["schemas"]["LensFigures"][];
@@ -1848,6 +1896,13 @@ export interface components {
             points?: number;
             /** Reprojection Error Px */
             reprojection_error_px?: number | null;
+            /**
+             * Scale From
+             * @enum {string}
+             */
+            scale_from?: "mat" | "bars" | "height" | "nothing";
+            /** Scale Sigma Percent */
+            scale_sigma_percent?: number;
             /** Upright By */
             upright_by?: string;
             /** Upright Found By */
@@ -2558,6 +2613,50 @@ export interface components {
              * @enum {string}
              */
             kind: "main-body";
+        };
+        /**
+         * MarkHelpIn
+         * @description Marks of one place (path of the photo to pixel at full size), and the photo in which it is sought.
+         */
+        MarkHelpIn: {
+            /** Marks */
+            marks: {
+                [key: string]: [
+                    number,
+                    number
+                ];
+            };
+            /** Photo */
+            photo: string;
+        };
+        /**
+         * MarkHelpOut
+         * @description Where the place lies: on a line (pixels) for one mark, at a pixel for more; how far marks miss that at most.
+         */
+        MarkHelpOut: {
+            /** At */
+            at: [
+                number,
+                number
+            ] | null;
+            /** Line */
+            line: [
+                number,
+                number
+            ][];
+            /** Miss Px */
+            miss_px: number | null;
+            /** Problem */
+            problem?: {
+                /** Pattern */
+                pattern: string;
+                /** Text */
+                text: string;
+                /** Values */
+                values: {
+                    [key: string]: unknown;
+                };
+            } | null;
         };
         /**
          * MaskRow
@@ -4708,6 +4807,41 @@ export interface operations {
             };
         };
     };
+    mark_help_api_projects__project_id__layers_cameras_mark_help_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MarkHelpIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MarkHelpOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
     scene_api_projects__project_id__layers_cameras_scene_get: {
         parameters: {
             query?: {
@@ -5005,6 +5139,100 @@ export interface operations {
                      * @description Photos not to be used, by their paths below the folder
                      */
                     leave_out?: string[];
+                    /**
+                     * ToneSettings
+                     * @description How all photos are changed when they are read; see :class:`vast_quarry.core.photo.tone.Tone`.
+                     */
+                    tone?: {
+                        /**
+                         * Black
+                         * @default 0
+                         */
+                        black?: number;
+                        /**
+                         * Brightness
+                         * @default 0
+                         */
+                        brightness?: number;
+                        /**
+                         * Contrast
+                         * @default 0
+                         */
+                        contrast?: number;
+                        /**
+                         * Corners
+                         * @default 0
+                         */
+                        corners?: number;
+                        /**
+                         * Denoise
+                         * @default 0
+                         */
+                        denoise?: number;
+                        /**
+                         * Saturation
+                         * @default 0
+                         */
+                        saturation?: number;
+                        /**
+                         * Shadows
+                         * @default 0
+                         */
+                        shadows?: number;
+                        /**
+                         * White
+                         * @default 1
+                         */
+                        white?: number;
+                    };
+                    /**
+                     * Tones
+                     * @description The same for photos that have settings of their own, by path
+                     */
+                    tones?: {
+                        [key: string]: {
+                            /**
+                             * Black
+                             * @default 0
+                             */
+                            black?: number;
+                            /**
+                             * Brightness
+                             * @default 0
+                             */
+                            brightness?: number;
+                            /**
+                             * Contrast
+                             * @default 0
+                             */
+                            contrast?: number;
+                            /**
+                             * Corners
+                             * @default 0
+                             */
+                            corners?: number;
+                            /**
+                             * Denoise
+                             * @default 0
+                             */
+                            denoise?: number;
+                            /**
+                             * Saturation
+                             * @default 0
+                             */
+                            saturation?: number;
+                            /**
+                             * Shadows
+                             * @default 0
+                             */
+                            shadows?: number;
+                            /**
+                             * White
+                             * @default 1
+                             */
+                            white?: number;
+                        };
+                    };
                 } | {
                     /**
                      * Use the photos' own transparency
@@ -5068,6 +5296,69 @@ export interface operations {
                     way?: "files" | "suggest" | "still" | "colour" | "focus" | "carry" | "model" | "network";
                 } | {
                     /**
+                     * Bars
+                     * @description Distances that were measured between two places
+                     */
+                    bars?: {
+                        /**
+                         * Spot
+                         * @description A place: where it is marked in photos (path to pixel at full size), or picked in space as the model was found.
+                         */
+                        a: {
+                            /** At */
+                            at?: [
+                                number,
+                                number,
+                                number
+                            ] | null;
+                            /** Marks */
+                            marks?: {
+                                [key: string]: [
+                                    number,
+                                    number
+                                ];
+                            };
+                        };
+                        /**
+                         * Spot
+                         * @description A place: where it is marked in photos (path to pixel at full size), or picked in space as the model was found.
+                         */
+                        b: {
+                            /** At */
+                            at?: [
+                                number,
+                                number,
+                                number
+                            ] | null;
+                            /** Marks */
+                            marks?: {
+                                [key: string]: [
+                                    number,
+                                    number
+                                ];
+                            };
+                        };
+                        /**
+                         * Checks
+                         * @description Only checks: takes no part in the fit
+                         * @default false
+                         */
+                        checks?: boolean;
+                        /**
+                         * Length Mm
+                         * @description Measured length (mm)
+                         */
+                        length_mm: number;
+                        /** Name */
+                        name: string;
+                        /**
+                         * Within Mm
+                         * @description How well it was measured: one standard deviation (mm)
+                         * @default 0.5
+                         */
+                        within_mm?: number;
+                    }[];
+                    /**
                      * Features per photo, at most
                      * @description More help where the subject has little texture or is small in the photo.
                      */
@@ -5083,6 +5374,16 @@ export interface operations {
                      * @description A ground plane is looked for, and becomes height 0.
                      */
                     ground?: boolean;
+                    /**
+                     * Group of photos to use
+                     * @description Where photos fall apart into groups that nothing ties, each stands by itself; 1 is the largest.
+                     */
+                    group?: number;
+                    /**
+                     * Rough height of the subject
+                     * @description Gives the scale where neither a mat nor a measured distance does. Empty: the longest side is taken as 1 m.
+                     */
+                    height?: number | null;
                     /**
                      * Longest side for features
                      * @description Photos with a longer side are made smaller before features are sought.
@@ -5241,6 +5542,72 @@ export interface operations {
                      * @description Texture pixels along a line for each pixel of the photos: more than 1 keeps what lies between pixels.
                      */
                     texels_per_pixel?: number;
+                } | {
+                    /**
+                     * Edits
+                     * @description Edits, in order
+                     */
+                    edits?: ({
+                        /**
+                         * Invert
+                         * @description Delete what lies outside instead
+                         * @default false
+                         */
+                        invert?: boolean;
+                        /**
+                         * Kind
+                         * @constant
+                         */
+                        kind: "delete";
+                        /**
+                         * Matrix
+                         * @description World to clip space, row by row
+                         */
+                        matrix: number[];
+                        /**
+                         * Outline
+                         * @description Corners, from -1 to 1 over the width and height, y up
+                         */
+                        outline: [
+                            number,
+                            number
+                        ][];
+                    } | {
+                        /**
+                         * At
+                         * @default box
+                         * @enum {string}
+                         */
+                        at?: "box" | "ground";
+                        /**
+                         * Closed
+                         * @description Close the cuts, so that the model is solid
+                         * @default false
+                         */
+                        closed?: boolean;
+                        /**
+                         * Kind
+                         * @constant
+                         */
+                        kind: "cut";
+                    } | {
+                        /**
+                         * Kind
+                         * @constant
+                         */
+                        kind: "main-body";
+                    } | {
+                        /**
+                         * Faces
+                         * @description Triangles wanted
+                         */
+                        faces: number;
+                        /**
+                         * Kind
+                         * @constant
+                         */
+                        kind: "decimate";
+                    })[];
                 };
             };
         };

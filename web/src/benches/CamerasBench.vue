@@ -8,7 +8,11 @@ import SplitPane from '@/components/SplitPane.vue'
 import StripChart from '@/components/StripChart.vue'
 import WorldPane from '@/components/WorldPane.vue'
 import FoundEachOther from '@/components/FoundEachOther.vue'
+import ChoiceRow from '@/components/ChoiceRow.vue'
 import LevelStrip from '@/components/LevelStrip.vue'
+import MeasureStrip from '@/components/MeasureStrip.vue'
+import PhotoMarks from '@/components/PhotoMarks.vue'
+import { useMeasure } from '@/composables/useMeasure'
 import { cloudUrl, useCompared, useWorldOf } from '@/composables/useWorldOf'
 import { useProject } from '@/stores/project'
 import { useJobs } from '@/stores/jobs'
@@ -31,11 +35,12 @@ const row = computed(() => scene.value?.cameras.find((c) => c.photo === project.
 /** The photo in the frame of the chosen camera. */
 const carried = () => project.selected && photoUrl(project.id, 'thumb', project.selected, 280)
 const camera = computed(() => scene.value?.cameras.find((c) => c.row === row.value) ?? null)
-const MARKS: Record<string, string> = { placed: '●', weak: '◐', loose: '○' }
+const MARKS: Record<string, string> = { placed: '●', weak: '◐', loose: '○', apart: '◌' }
 const counts = computed(() => {
-  const n: Record<string, number> = { placed: 0, weak: 0, loose: 0 }
+  const n: Record<string, number> = { placed: 0, weak: 0, apart: 0, loose: 0 }
   for (const c of scene.value?.cameras ?? []) n[c.state]++
   return Object.entries(n)
+    .filter(([k, v]) => v || k !== 'apart')
     .map(([k, v]) => `${MARKS[k]} ${t(`world.${k}`)} ${v}`)
     .join('   ')
 })
@@ -45,7 +50,7 @@ const caption = computed(() =>
     : undefined,
 )
 const chart = computed(() =>
-  (scene.value?.cameras ?? []).map((c) => ({ key: c.photo, value: c.ties, off: c.state === 'loose' })),
+  (scene.value?.cameras ?? []).map((c) => ({ key: c.photo, value: c.ties, off: !c.center })),
 )
 
 const {
@@ -95,6 +100,24 @@ async function applyBox(box: Box | null) {
   hand.value = null
   if (!box) await again()
 }
+const measure = useMeasure(() => (camera.value?.center ? camera.value : null))
+/** Groups of photos that nothing ties: which of them is used. */
+const groups = computed(() => (project.version('cameras')?.figures as { groups?: number[] })?.groups ?? [])
+const group = computed({
+  get: () => String((project.version('cameras')?.settings.group as number | undefined) ?? 1),
+  set: (g) => void useGroup(Number(g)),
+})
+async function useGroup(number: number) {
+  await project.change('cameras', { group: number })
+  await project.run('cameras')
+}
+const groupChoices = computed(() =>
+  groups.value.map((photos, k) => ({
+    value: String(k + 1),
+    text: t('world.group', { n: k + 1, photos }),
+    hint: t('world.groupHint'),
+  })),
+)
 /** While the alignment runs, what is placed so far is shown as it grows. */
 const growing = computed(() =>
   jobs.active.some((j) => j.project_id === project.id && j.state === 'running' && j.layer === 'cameras'),
@@ -152,10 +175,26 @@ const MODES: CloudMode[] = ['color', 'height', 'views']
         class="plainbtn"
         :disabled="number === null || growing"
         :aria-pressed="levelling"
-        @click="levelling = !levelling"
+        @click="((levelling = !levelling), (measure.measuring.value = false))"
       >
         {{ t('box.level') }}
       </button>
+      <button
+        class="plainbtn"
+        :disabled="number === null || growing"
+        :aria-pressed="measure.measuring.value"
+        @click="
+          measure.measuring.value ? (measure.measuring.value = false) : (measure.open(), (levelling = false))
+        "
+      >
+        {{ t('measure.title') }}
+      </button>
+      <ChoiceRow
+        v-if="groups.length > 1"
+        v-model="group"
+        :label="t('world.groups')"
+        :choices="groupChoices"
+      />
       <span class="end quiet">{{ t('world.hint') }}</span>
     </div>
     <div v-if="number === null && !growing" class="emptynote">{{ t('world.empty') }}</div>
@@ -174,9 +213,22 @@ const MODES: CloudMode[] = ['color', 'height', 'views']
             :kept="turned"
             @apply="applyLevel"
             @close="levelling = false"
-          /> </WorldPane
+          />
+          <MeasureStrip v-if="measure.measuring.value" :measure="measure" /> </WorldPane
       ></template>
-      <template #second><PhotoPane :path="project.selected" :ties="ties" :caption="caption" /></template>
+      <template #second
+        ><PhotoPane
+          :path="project.selected"
+          :ties="measure.measuring.value ? null : ties"
+          :caption="caption"
+          @place="measure.place"
+        >
+          <PhotoMarks
+            v-if="measure.measuring.value && camera"
+            :measure="measure"
+            :width="camera.width"
+            :height="camera.height" /></PhotoPane
+      ></template>
     </SplitPane>
     <StripChart
       v-if="chart.length"

@@ -13,7 +13,7 @@ from vast_quarry.core.words import say
 from vast_quarry.pipeline.registry import STEPS
 from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.routers.jobs import JobOut
-from vast_quarry.server.services import jobs, layers, world
+from vast_quarry.server.services import jobs, layers, marks, world
 from vast_quarry.server.services.folders import get_project
 
 router = APIRouter(prefix="/api/projects/{project_id}/layers", tags=["layers"])
@@ -88,6 +88,12 @@ def live(f: Files) -> world.LiveOut:
 def ties(row: int, f: Files) -> dict[str, list[list[float]]]:
     """Tied and untied features of a photo."""
     return world.ties_of(f, row)
+
+
+@router.post("/cameras/mark-help")
+def mark_help(body: marks.MarkHelpIn, f: Files) -> marks.MarkHelpOut:
+    """Where in a photo a place lies that is marked in others."""
+    return marks.help_of(f, body)
 
 
 @router.get("/{layer}/cloud", response_class=FileResponse)

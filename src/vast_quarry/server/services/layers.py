@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, Field, TypeAdapter, ValidationError, WithJsonSchema
@@ -131,12 +130,20 @@ class LayerOut(BaseModel):
 
 def _changes_of(step: Step) -> dict[str, Any]:
     """Schema of what may be changed in a layer's settings: each by itself, so none has to be there."""
-    named = step.settings_model.model_json_schema()["properties"]
-    plain = {
-        name: {k: v for k, v in schema.items() if k != "default"}
-        for name, schema in named.items()
-        if "$ref" not in json.dumps(schema)
-    }
+    schema = step.settings_model.model_json_schema()
+    inner = schema.get("$defs", {})
+
+    def whole(part: Any) -> Any:
+        """With what it refers to written out, since the document does not have it."""
+        if isinstance(part, list):
+            return [whole(p) for p in part]
+        if not isinstance(part, dict):
+            return part
+        if "$ref" in part:
+            return whole(inner[part["$ref"].rsplit("/", 1)[-1]])
+        return {k: whole(v) for k, v in part.items() if k != "discriminator"}
+
+    plain = {n: {k: v for k, v in whole(p).items() if k != "default"} for n, p in schema["properties"].items()}
     return {"title": f"{step.title}Changes", "type": "object", "properties": plain}
 
 
