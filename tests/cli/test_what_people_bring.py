@@ -41,7 +41,11 @@ def test_shuffled_photos_a_flipped_one_and_a_second_subject(
     assert set(placed) == set(name_of.values())
     assert "m.jpg could not be placed" in done.stdout
     assert "flipped like in a mirror" in done.stdout
-    assert "other" in done.stdout
+    # the other subject is kept as a group of its own
+    assert "see only each other (5 of 18): they are kept as group 2" in done.stdout
+    second = json.loads((tmp_path / "out" / "group-2.json").read_text("utf-8"))
+    assert {c["photo"] for c in second["cameras"] if c["aligned"]} == {f"other {p.name}" for p in other}
+    assert {c["state"] for c in document["cameras"] if c["photo"].startswith("other")} == {"apart"}
     # distances between the photos in true order, as the rig knows them: no order of names was leant on
     truth = {c["photo"]: np.array(c["center"]) for c in milestone_set.cameras}
     names = [p.name for p in ring]

@@ -1,8 +1,10 @@
 <script setup lang="ts">
 import { computed, onMounted, reactive, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
+import { useRouter } from 'vue-router'
 import { api, ask, tell, type Parcel } from '@/api/client'
 import WorldPane from '@/components/WorldPane.vue'
+import { fixed } from '@/i18n/numbers'
 import { bytes } from '@/lib/format'
 import { download } from '@/lib/download'
 import { useJobs } from '@/stores/jobs'
@@ -13,6 +15,13 @@ import { say } from '@/i18n/say'
 const { t } = useI18n()
 const project = useProject()
 const jobs = useJobs()
+const router = useRouter()
+/** Whether lengths in the files are true ones, and how sure. */
+const scale = computed(() => {
+  const version = project.version('cameras')
+  const figures = version?.layer === 'cameras' ? version.figures : {}
+  return { from: figures.scale_from ?? 'nothing', sure: fixed(figures.scale_sigma_percent ?? 0, 2) }
+})
 const parcels = ref<Parcel[]>([])
 const choice = reactive<Record<string, Pick<Parcel, 'up' | 'unit'>>>({})
 const making = ref<string | null>(null)
@@ -61,6 +70,16 @@ function still() {
     <WorldPane v-else class="grow" :parts="['mesh', 'ground']" @ready="ready" />
     <Teleport to="#tray-top">
       <div v-if="layer" class="list">
+        <p class="scale" :class="scale.from">
+          {{ t(`dispatch.scale.${scale.from}`, { sure: scale.sure }) }}
+          <button
+            v-if="scale.from === 'nothing' || scale.from === 'height'"
+            class="link"
+            @click="router.push(`/projects/${project.id}/cameras`)"
+          >
+            {{ t('dispatch.scaleGo') }}
+          </button>
+        </p>
         <article v-for="p in parcels" :key="p.format" class="parcel">
           <header>
             <b>{{ say(p.title) }}</b><span class="quiet num"
@@ -122,6 +141,23 @@ function still() {
   display: flex;
   flex-direction: column;
   gap: 10px;
+}
+.scale {
+  font-size: 13px;
+  padding: 6px 10px;
+  border-left: 3px solid var(--lichen);
+}
+.scale.nothing,
+.scale.height {
+  border-color: var(--ochre);
+}
+.link {
+  border: 0;
+  background: none;
+  color: var(--lichen-ink);
+  font-weight: 600;
+  cursor: pointer;
+  padding: 0;
 }
 .parcel {
   background: var(--stone);

@@ -656,6 +656,13 @@ export const de: Catalogue = {
     still: 'Standbild der Ansicht',
     need: 'Es gibt noch kein Modell. Erst die Textur ausführen.',
     textured: 'mit Textur',
+    scale: {
+      nothing: 'Noch kein Maßstab: Längen in diesen Dateien stimmen nicht; die längste Seite gilt als 1 m.',
+      height: 'Ungefährer Maßstab nach der eingegebenen Höhe.',
+      bars: 'Längen stimmen auf {sure} % genau, nach gemessenen Strecken.',
+      mat: 'Längen stimmen, nach der Markermatte.',
+    },
+    scaleGo: 'Eine Strecke in Kameras messen',
     plainmesh: 'nur Form',
   },
   level: {

@@ -650,6 +650,13 @@ export const en = {
     need: 'There is no model yet. Run Texture first.',
     textured: 'with texture',
     plainmesh: 'shape only',
+    scale: {
+      nothing: 'No scale yet: lengths in these files are not true; the longest side is taken as 1 m.',
+      height: 'Rough scale, from the height that was typed in.',
+      bars: 'Lengths are true within {sure} %, by measured distances.',
+      mat: 'Lengths are true, by the marker mat.',
+    },
+    scaleGo: 'Measure a distance in Cameras',
   },
   level: {
     hint: 'Look straight on and draw along an edge that ought to be upright or level; or turn by degrees.',

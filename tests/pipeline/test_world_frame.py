@@ -1,0 +1,124 @@
+"""How a finished alignment is stood up anew: measured distances, a rough height, levelling; and what the page is told."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+from fastapi.testclient import TestClient
+from tests.conftest import SMALL, RigSet, camera_of, moved
+from tests.pipeline.test_run import Silent, places
+
+from vast_quarry.core.camera import project
+from vast_quarry.core.errors import PlainError
+from vast_quarry.core.pose import fit_similarity
+from vast_quarry.pipeline.grades import Grade
+from vast_quarry.pipeline.recipe import recipe_for
+from vast_quarry.pipeline.run import Runner
+from vast_quarry.pipeline.solution import load_solution
+from vast_quarry.pipeline.store import Store
+from vast_quarry.server.app import make_app
+
+
+@pytest.fixture
+def data(built_data: Path, tmp_path: Path) -> Path:
+    return moved(built_data, tmp_path / "data")
+
+
+def stood(data: Path, **settings: Any) -> tuple[Path, dict[str, Any], Silent]:
+    """The milestone's cameras run again with other settings: folder of the version, its figures, what was reported."""
+    root = data / "projects" / "1"
+    recipe = recipe_for(Grade.ROUGH, {**SMALL, "cameras": {**SMALL["cameras"], **settings}})
+    reporter = Silent()
+    done = Runner(Store(root), reporter).run(recipe, places(root / "photos"), "cameras")
+    version = done.versions["cameras"]
+    return Store(root).folder(version), dict(version.figures) | {"findings": version.findings}, reporter
+
+
+def marks(rig: RigSet, x: np.ndarray, photos: list[int], rng: np.random.Generator, noise: float = 0.5) -> dict:
+    """A true place as somebody marks it in some photos."""
+    out = {}
+    for k in photos:
+        c = rig.cameras[k]
+        px, _ = project(camera_of(c), np.array(c["rotation"]), np.array(c["center"]), x[None])
+        out[c["photo"]] = (px[0] + rng.normal(0, noise, 2)).tolist()
+    return {"marks": out}
+
+
+def bar(rig: RigSet, name: str, ends: list, rng: np.random.Generator, **more: Any) -> dict[str, Any]:
+    a, b = (np.array(e, float) for e in ends)
+    length = 1000 * float(np.linalg.norm(a - b))
+    photos = [12, 14, 16, 18]
+    return {
+        "name": name, "a": marks(rig, a, photos, rng), "b": marks(rig, b, photos, rng),
+        "length_mm": length + float(rng.normal(0, 0.5)), "within_mm": 0.5, **more,
+    }  # fmt: skip
+
+
+def test_measured_distances_give_the_true_scale(data: Path, milestone_set: RigSet, rng: np.random.Generator) -> None:
+    """Two bars measured within 0.5 mm and one that only checks: the scale is true within what is stated."""
+    bars = [
+        bar(milestone_set, "tall", [(0, 0, 0.0), (0, 0, 0.55)], rng),
+        bar(milestone_set, "wide", [(-0.3, 0, 0), (0.3, 0.1, 0)], rng),
+        bar(milestone_set, "check", [(0, -0.3, 0), (0.1, 0.3, 0.1)], rng, checks=True),
+    ]
+    folder, told, reporter = stood(data, bars=bars, level=[["z", 30.0]])
+    assert not any("Matching" in text for _, text, _, _ in reporter.stages), "it was aligned again"
+    document = json.loads((folder / "cameras.json").read_text("utf-8"))
+    assert document["unit"] == "m"
+    aligned = {c["photo"]: c["center"] for c in document["cameras"] if c["aligned"]}
+    true = {c["photo"]: c["center"] for c in milestone_set.cameras}
+    s = fit_similarity([aligned[p] for p in aligned], [true[p] for p in aligned])
+    off = 100 * abs(s.scale - 1)
+    assert off < max(2 * told["scale_sigma_percent"], 0.3)  # the alignment of so small photos is off by itself
+    assert off < 0.4
+    assert [b["checks"] for b in told["bars"]] == [False, False, True]
+    assert all(abs(b["miss_mm"]) < 6 for b in told["bars"])
+    assert told["upright_by"] == "hand"
+    assert any("2 measured distances give the scale" in str(f) for f in told["findings"])
+    # back to none: as it was found, and said so once
+    _, told, _ = stood(data)
+    assert told["scale_from"] == "nothing"
+    assert "bars" not in told
+    assert sum("No scale yet" in str(f) for f in told["findings"]) == 1
+
+
+def test_a_rough_height(data: Path) -> None:
+    folder, told, _ = stood(data, height=620.0)
+    assert told["scale_from"] == "height"
+    box = load_solution(folder).box
+    assert 0.6 < box.high[2] < 0.75
+    assert json.loads((folder / "cameras.json").read_text("utf-8"))["unit"] == "arbitrary"
+
+
+def test_what_cannot_be_is_told(data: Path, milestone_set: RigSet, rng: np.random.Generator) -> None:
+    with pytest.raises(PlainError, match="no group 2"):
+        stood(data, group=2)
+    lost = bar(milestone_set, "lost", [(0, 0, 0), (0, 0, 0.5)], rng)
+    lost["a"]["marks"] = {"nowhere.jpg": [3, 4], "elsewhere.jpg": [5, 6]}
+    with pytest.raises(PlainError, match="lost: an end is marked in too few photos"):
+        stood(data, bars=[lost])
+    with pytest.raises(PlainError):
+        stood(data, bars=[{**lost, "length_mm": -4}])
+
+
+def test_where_a_mark_must_lie_in_another_photo(data: Path, milestone_set: RigSet, rng: np.random.Generator) -> None:
+    client = TestClient(make_app(data), "http://127.0.0.1")
+    where = "/api/projects/1/layers/cameras/mark-help"
+    x = np.array([0.0, 0.0, 0.4])
+    seen = marks(milestone_set, x, [12, 14, 17], rng, 0.0)["marks"]
+    (first, a), (second, b), (photo, true) = seen.items()
+    one = client.post(where, json={"marks": {first: a}, "photo": photo}).json()
+    assert one["at"] is None
+    line = np.array(one["line"])
+    steps = line[1:] - line[:-1]
+    along = np.clip(((true - line[:-1]) * steps).sum(1) / (steps**2).sum(1), 0, 1)
+    assert np.linalg.norm(line[:-1] + along[:, None] * steps - true, axis=1).min() < 1.0
+    two = client.post(where, json={"marks": {first: a, second: b}, "photo": photo}).json()
+    assert np.linalg.norm(np.array(two["at"]) - true) < 1.0
+    assert two["miss_px"] < 1.0
+    assert client.post(where, json={"marks": {first: a}, "photo": "nowhere.jpg"}).status_code == 404
+    assert client.post(where, json={"marks": {}, "photo": photo}).status_code == 422
