@@ -212,3 +212,28 @@ def test_the_silhouette_is_no_feature() -> None:
     assert (inside > f.scale / 2 - 1.5).all()  # the whole blob, small or large
     assert inside.min() < 12  # and no more than that is given away
     assert len(find_features(cv2.cvtColor(gray, cv2.COLOR_GRAY2RGB), (640, 480), 3000, np.zeros((480, 640), bool))) == 0
+
+
+def test_tilted_views_tie_what_is_seen_from_heights_far_apart() -> None:
+    """A floor seen from 30 and from 80 degrees above: lower by half against the width, and each feature where it is."""
+    rng = np.random.default_rng(7)
+    soft = cv2.GaussianBlur(rng.random((480, 640)).astype(np.float32), (0, 0), 2.0)
+    gray = np.clip(128 + 900 * (soft - soft.mean()), 0, 255).astype(np.uint8)
+    floor = cv2.cvtColor(gray, cv2.COLOR_GRAY2RGB)
+    flat = cv2.resize(
+        cv2.GaussianBlur(floor, (0, 0), sigmaX=0.01, sigmaY=1.4), (640, 240), interpolation=cv2.INTER_AREA
+    )
+
+    def right(tilts: tuple[float, ...]) -> int:
+        a, b = find_features(floor, (640, 480), 4000, None, tilts), find_features(flat, (640, 240), 4000)
+        m = match_mutual(unit_descriptors(a.descriptors), unit_descriptors(b.descriptors), 0.8)
+        x, y = a.xy[m[:, 0]], b.xy[m[:, 1]]
+        return int((np.linalg.norm((x + 0.5) * [1, 0.5] - 0.5 - y, axis=1) < 1.0).sum())
+
+    assert right((0.7, 0.5)) > 3 * right(())
+    assert right((0.7, 0.5)) > 100
+    mask = np.zeros((480, 640), bool)
+    mask[100:300, 200:500] = True
+    inside = find_features(floor, (640, 480), 4000, mask, (0.5,))
+    ij = np.round(inside.xy).astype(int)
+    assert mask[ij[:, 1], ij[:, 0]].all()

@@ -62,8 +62,13 @@ def photo_scale(photo: Photo, scale: float, largest_side: int) -> float:
     return min(1.0, largest_side / longest, max(scale, SMALLEST_USEFUL / longest))
 
 
-def find_features(context: Context, listed: PhotoList, photos: list[Photo], obey: bool) -> int:
-    """Find features of all photos, only inside their masks where they ``obey``; how many photos that was."""
+def find_features(
+    context: Context, listed: PhotoList, photos: list[Photo], obey: bool, tilts: tuple[float, ...] = ()
+) -> int:
+    """Find features of all photos, only inside their masks where they ``obey``; how many photos that was.
+
+    With ``tilts`` they are sought besides in views simulated so.
+    """
     settings = context.settings
     (context.folder / "features").mkdir(exist_ok=True)
     jobs = []
@@ -74,7 +79,7 @@ def find_features(context: Context, listed: PhotoList, photos: list[Photo], obey
         scale = photo_scale(p, settings.photo_scale, settings.largest_side)
         jobs.append(
             (str(listed.file(p)), str(mask) if mask else None, scale, settings.features, (p.width, p.height),
-             str(context.folder / "features" / f"{p.number:05d}.npz"), p.tone, settings.local_contrast)
+             str(context.folder / "features" / f"{p.number:05d}.npz"), p.tone, settings.local_contrast, tilts)
         )  # fmt: skip
     context.each("Finding features", match_units.features, jobs)
     return masked

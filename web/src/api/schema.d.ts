@@ -5437,6 +5437,12 @@ export interface operations {
                      * @description How clearly a match has to beat the next best one: its distance over that one's.
                      */
                     ratio?: number;
+                    /**
+                     * Features of tilted views
+                     * @description Features are sought besides in photos squeezed as if seen from higher up: ties laps at heights far apart.
+                     * @enum {string}
+                     */
+                    tilted_views?: "auto" | "always" | "never";
                 } | {
                     /**
                      * Box

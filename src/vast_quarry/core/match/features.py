@@ -3,6 +3,8 @@
 References
 ----------
 Lowe, D. G. (2004). Distinctive image features from scale-invariant keypoints. IJCV 60(2), 91-110.
+Morel, J.-M., Yu, G. (2009). ASIFT: a new framework for fully affine invariant image comparison. SIAM J. Imaging Sci. 2(2)
+(views simulated by tilts).
 Arandjelovic, R., Zisserman, A. (2012). Three things everyone should know to improve object retrieval. CVPR.
 """
 
@@ -19,6 +21,8 @@ from vast_quarry.core.mask.files import depth_inside
 
 #: RootSIFT values (0..1) are kept as bytes: value * STEP, rounded
 STEP = 512.0
+#: softening along the rows that are joined, times the root of the squared tilt less 1 (Morel and Yu 2009, section 3)
+TILT_SOFTENS = 0.8
 
 
 @dataclass
@@ -55,7 +59,11 @@ def root_normalised(descriptors: NDArray[np.float32]) -> NDArray[np.float32]:
 
 
 def find_features(
-    rgb: NDArray[np.uint8], full_size: tuple[int, int], limit: int, mask: NDArray[np.bool_] | None = None
+    rgb: NDArray[np.uint8],
+    full_size: tuple[int, int],
+    limit: int,
+    mask: NDArray[np.bool_] | None = None,
+    tilts: Sequence[float] = (),
 ) -> Features:
     """Detect and describe features of a photo.
 
@@ -71,7 +79,31 @@ def find_features(
     mask : (H, W) bool, optional
         Features outside of it are dropped, and those whose blob reaches over its rim: the backdrop would describe them, and
         the silhouette itself is no feature.
+    tilts : sequence of float
+        Features are sought besides in the photo made lower by these factors, as a camera from higher up or further down
+        would see it (half as many in each): what is seen from heights far apart matches only so.
     """
+    seen = [_seen(rgb, full_size, limit, mask)]
+    high, wide = rgb.shape[:2]
+    for t in tilts:
+        # what is left out when rows are joined must not fold back: as far as SIFT's own smoothing between octaves
+        soft = cv2.GaussianBlur(rgb, (0, 0), sigmaX=0.01, sigmaY=TILT_SOFTENS * float(np.sqrt(1 / t**2 - 1)))
+        low = (wide, max(1, round(high * t)))
+        small = cv2.resize(soft, low, interpolation=cv2.INTER_LINEAR)
+        left = None if mask is None else cv2.resize(mask.astype(np.uint8), low, interpolation=cv2.INTER_AREA) > 0
+        seen.append(_seen(np.asarray(small, np.uint8), full_size, limit // 2, left))
+    return Features(
+        np.concatenate([f.xy for f in seen]),
+        np.concatenate([f.scale for f in seen]),
+        np.concatenate([f.descriptors for f in seen]),
+        np.concatenate([f.colors for f in seen]),
+        seen[0].left_out,
+        seen[0].found,
+    )
+
+
+def _seen(rgb: NDArray[np.uint8], full_size: tuple[int, int], limit: int, mask: NDArray[np.bool_] | None) -> Features:
+    """Features of one view of a photo, at places of the original."""
     gray = cv2.cvtColor(rgb, cv2.COLOR_RGB2GRAY)
     sift = cv2.SIFT_create(0, 3, 0.02, 12.0, 1.6, True)  # type: ignore[attr-defined]
     points = sift.detect(gray, None)

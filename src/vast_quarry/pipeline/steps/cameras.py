@@ -8,23 +8,21 @@ from typing import Any, ClassVar, Literal
 import numpy as np
 from pydantic import Field, field_validator
 
-from vast_quarry.core.align.incremental import align
+from vast_quarry.core.align.model import Model
 from vast_quarry.core.align.trouble import Trouble
 from vast_quarry.core.words import Said, say
 from vast_quarry.pipeline.aligned import as_solution, figures_of
 from vast_quarry.pipeline.alignment_words import findings, lens_sentences, told
+from vast_quarry.pipeline.attempts import best_attempt
 from vast_quarry.pipeline.backdrop import heap, stands_behind, surroundings_help
 from vast_quarry.pipeline.figures import CamerasFigures
 from vast_quarry.pipeline.joining import (
-    find_features,
-    match_all,
     mirrored,
-    pairs_to_match,
     share_left_out,
     still_backdrop,
 )
 from vast_quarry.pipeline.scaling import MeasuredBar
-from vast_quarry.pipeline.standing import Live, aligned_before, mat_over, stand, stood_again, stood_by_hand
+from vast_quarry.pipeline.standing import aligned_before, mat_over, stand, stood_again, stood_by_hand
 from vast_quarry.pipeline.step import Context, StepSettings, setting
 from vast_quarry.pipeline.steps.masks import mask_file
 from vast_quarry.pipeline.steps.photos import clean_name, read_photo_list
@@ -79,6 +77,13 @@ class CamerasSettings(StepSettings):
             "always": "always",
             "never": "never",
         },
+    )  # fmt: skip
+    tilted_views: Literal["auto", "always", "never"] = setting(
+        "auto",
+        "Features of tilted views",
+        "Features are sought besides in photos squeezed as if seen from higher up: ties laps at heights far apart.",
+        cost="Features and matching take two to four times as long.",
+        labels={"auto": "where photos fall apart", "always": "always", "never": "never"},
     )  # fmt: skip
     ground: bool = setting(
         True, "Stand the model on the ground", "A ground plane is looked for, and becomes height 0.", main=True
@@ -157,16 +162,17 @@ class CamerasStep:
                         "What masks leave out moves with the subject and helps to align; points and texture obey masks."
                     )
                 )
-        masked = find_features(context, listed, photos, obey)
-        pairs = pairs_to_match(context, photos)
-        data = match_all(context, photos, pairs)
-        context.stage("Placing cameras", 0, len(photos))
-        model = align(data, context.progress("Placing cameras"), on_step=Live(context, photos))
-        if behind is not None:
-            # whatever else seems to be the matter: what stands still behind the subject was taken for the scene
-            model = (
-                Trouble("still backdrop", model.photos) if isinstance(model, Trouble) else heap(model, behind) or model
-            )
+
+        def judged(model: Model | Trouble) -> Model | Trouble:
+            """What stands still behind the subject was taken for the scene, whatever else seems to be the matter."""
+            if behind is None:
+                return model
+            if isinstance(model, Trouble):
+                return Trouble("still backdrop", model.photos)
+            return heap(model, behind) or model
+
+        best = best_attempt(context, listed, photos, obey, judged)
+        model, data, pairs, masked = best.model, best.data, best.pairs, best.masked
         if isinstance(model, Trouble):
             if model.cause in ("nothing moves", "no parallax"):
                 model = still_backdrop(context, photos) or model

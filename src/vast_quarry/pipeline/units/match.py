@@ -34,9 +34,9 @@ MOVING = (6.0, 250.0)
 
 def features(
     photo: str, mask: str | None, scale: float, limit: int, full_size: tuple[int, int], target: str,
-    tone: dict[str, float] | None = None, evened: bool = False,
+    tone: dict[str, float] | None = None, evened: bool = False, tilts: tuple[float, ...] = (),
 ) -> None:  # fmt: skip
-    """Find and save the features of one photo, read with its tone; ``evened`` with local contrast."""
+    """Find and save the features of one photo, read with its tone; ``evened`` with local contrast, besides in views by ``tilts``."""
     if is_whole(Path(target)):
         return
     rgb = apply_tone(load_rgb(Path(photo), scale), Tone.from_dict(tone))
@@ -45,7 +45,7 @@ def features(
     kept = load_mask(mask)
     if kept is not None:
         kept = mask_at(kept, rgb.shape[1], rgb.shape[0])
-    f = find_features(rgb, full_size, limit, kept)
+    f = find_features(rgb, full_size, limit, kept, tilts)
     counts = np.array([f.left_out, f.found])
     write_arrays(Path(target), xy=f.xy, scale=f.scale, descriptors=f.descriptors, colors=f.colors, counts=counts)
 

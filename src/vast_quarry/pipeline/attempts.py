@@ -1,0 +1,97 @@
+"""Attempts at an alignment: as the settings say, and where photos fall apart once more with features of tilted views."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from vast_quarry.core.align.incremental import AlignInput, align
+from vast_quarry.core.align.model import Model
+from vast_quarry.core.align.trouble import Trouble
+from vast_quarry.core.words import say
+from vast_quarry.pipeline.joining import find_features, match_all, pairs_to_match
+from vast_quarry.pipeline.standing import Live
+from vast_quarry.pipeline.step import Context
+from vast_quarry.pipeline.steps.photos import Photo, PhotoList
+
+#: what the height of a photo is made lower by in views that are simulated: a wall seen from 45 and 60 degrees above
+TILTS = (0.7, 0.5)
+#: photos left over, and the share of all, from which another attempt is worth its time
+LEFT_OVER, LEFT_OVER_SHARE = 3, 0.1
+#: folders of an attempt
+_OWN = ("features", "matches")
+
+
+@dataclass
+class Attempt:
+    """What an attempt gave: photos whose features obeyed masks, pairs, matches, and the model or the trouble."""
+
+    masked: int
+    pairs: list[tuple[int, int]]
+    data: AlignInput
+    model: Model | Trouble
+
+    @property
+    def placed(self) -> int:
+        """Photos of the largest group."""
+        return int(self.model.placed.sum()) if isinstance(self.model, Model) else 0
+
+
+def attempt(
+    context: Context, listed: PhotoList, photos: list[Photo], obey: bool, tilts: tuple[float, ...] = ()
+) -> Attempt:
+    """Features, matches and alignment, once."""
+    masked = find_features(context, listed, photos, obey, tilts)
+    pairs = pairs_to_match(context, photos)
+    data = match_all(context, photos, pairs)
+    context.stage("Placing cameras", 0, len(photos))
+    model = align(data, context.progress("Placing cameras"), on_step=Live(context, photos))
+    return Attempt(masked, pairs, data, model)
+
+
+def best_attempt(
+    context: Context, listed: PhotoList, photos: list[Photo], obey: bool,
+    judged: Callable[[Model | Trouble], Model | Trouble],
+) -> Attempt:  # fmt: skip
+    """The attempt that placed most photos, and what helped, said as a finding.
+
+    ``judged`` says what is the matter with a model that only seems to be one: that is not mended by other features.
+    """
+    tilted = context.settings.tilted_views
+    if any((context.folder / f"{name}-before").is_dir() for name in _OWN):
+        _take_back(context, "-before")  # stopped in the middle of another attempt
+    first = attempt(context, listed, photos, obey, TILTS if tilted == "always" else ())
+    first.model = judged(first.model)
+    left = len(photos) - first.placed
+    hopeless = isinstance(first.model, Trouble) and first.model.cause != "too few matches"
+    if tilted != "auto" or hopeless or left < max(LEFT_OVER, LEFT_OVER_SHARE * len(photos)):
+        return first
+    _set_aside(context, "-before")
+    second = attempt(context, listed, photos, obey, TILTS)
+    second.model = judged(second.model)
+    more = second.placed - first.placed
+    if more <= 0:
+        _take_back(context, "-before")
+        return first
+    pattern = "{count, plural, one {# photo more was} other {# photos more were}} placed by features of tilted views."
+    context.found(say(pattern, count=more))
+    for name in _OWN:
+        shutil.rmtree(context.folder / f"{name}-before")
+    return second
+
+
+def _set_aside(context: Context, mark: str) -> None:
+    for name in _OWN:
+        shutil.rmtree(context.folder / f"{name}{mark}", ignore_errors=True)
+        (context.folder / name).rename(context.folder / f"{name}{mark}")
+    (context.folder / "coarse.npy").unlink(missing_ok=True)
+
+
+def _take_back(context: Context, mark: str) -> None:
+    for name in _OWN:
+        kept = context.folder / f"{name}{mark}"
+        if kept.is_dir():
+            shutil.rmtree(context.folder / name, ignore_errors=True)
+            kept.rename(context.folder / name)
+    (context.folder / "coarse.npy").unlink(missing_ok=True)
