@@ -9,8 +9,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vast_quarry.core.align.frame import Standing
-from vast_quarry.core.align.incremental import WELL_PLACED, AlignInput
+from vast_quarry.core.align.incremental import LAST_LOSS, WELL_PLACED, AlignInput
 from vast_quarry.core.align.model import Model
+from vast_quarry.core.align.sparse import trusted
 from vast_quarry.core.box import KeepBox
 from vast_quarry.pipeline.figures import BoxFigures, CamerasFigures, LensFigures
 from vast_quarry.pipeline.solution import ALIGNED, Solution
@@ -36,8 +37,13 @@ def as_solution(
     rotations, centers = np.empty_like(model.rotations), np.empty_like(model.centers)
     for n in range(len(photos)):
         rotations[n], centers[n] = standing.transform.pose(model.rotations[n], model.centers[n])
-    use = model.inlier & model.good[model.track_of]
-    kept = np.flatnonzero(model.good)
+    center_sigma, point_sigma = model.precision(LAST_LOSS)
+    good = np.flatnonzero(model.good)
+    views = np.bincount(model.track_of[model.inlier], minlength=len(model.tracks))[good]
+    kept = good[trusted(model.points[good], model.grain()[good], point_sigma[good], views)]
+    keep = np.zeros(len(model.tracks), bool)
+    keep[kept] = True
+    use = model.inlier & keep[model.track_of]
     new = np.full(len(model.tracks), -1)
     new[kept] = np.arange(len(kept))
     track = new[model.track_of[use]]
@@ -59,6 +65,8 @@ def as_solution(
         box=standing.box,
         ground=standing.ground,
         rough=standing.rough,
+        sigma=(standing.transform.scale * point_sigma[kept]).astype(np.float32),
+        center_sigma=(standing.transform.scale * center_sigma).astype(np.float32),
     )
 
 
@@ -100,10 +108,21 @@ def figures_of(
         "feature_noise_px": round(float(np.median(model.noise.sigma(model.scale[model.inlier]))), 4)
         if model.inlier.any()
         else None,
+        "center_sigma_percent": _center_sigma(solution),
         "lenses": _lens_figures(photos, model, solution),
         "upright_by": standing.witness,
         "keep_box": box_figures(standing.box),
     }
+
+
+def _center_sigma(s: Solution) -> float | None:
+    """Median of the stated standard deviation of centres, in per cent of the distance to the subject."""
+    known = s.aligned[np.isfinite(s.center_sigma[s.aligned])]
+    if not len(known):
+        return None
+    middle = s.box.axes.T @ ((np.asarray(s.box.low) + np.asarray(s.box.high)) / 2)
+    share = s.center_sigma[known] / np.linalg.norm(s.centers[known] - middle, axis=1)
+    return round(100 * float(np.median(share)), 4)
 
 
 def _lens_figures(photos: list[Photo], model: Model, solution: Solution) -> list[LensFigures]:
@@ -146,6 +165,8 @@ def cameras_document(listed: PhotoList, solution: Solution) -> dict[str, Any]:
                 entry["aligned"] = True
                 entry |= {n: float(getattr(lens, n)) for n in ("fx", "fy", "cx", "cy", "k1", "k2", "k3", "p1", "p2")}
                 entry |= {"rotation": solution.rotations[k].tolist(), "center": solution.centers[k].tolist()}
+                if np.isfinite(solution.center_sigma[k]):
+                    entry["center_sigma"] = float(f"{solution.center_sigma[k]:.3g}")
         if p.frame is not None:
             entry |= {"frame": p.frame, "time": p.time}
         if p.problem:

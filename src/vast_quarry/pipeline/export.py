@@ -52,7 +52,7 @@ def write_cameras(store: Store, result: RunResult, out: Path) -> None:
 def write_sparse(file: Path, solution: Solution) -> None:
     """The sparse cloud of an alignment, with the number of photos that see each point."""
     views = np.diff(solution.start).astype(np.float32)
-    write_ply(file, PlyData(solution.points, colors=solution.colors, extra={"views": views}))
+    write_ply(file, PlyData(solution.points, colors=solution.colors, extra={"views": views, "sigma": solution.sigma}))
 
 
 def write_cloud(store: Store, result: RunResult, out: Path) -> None:

@@ -94,6 +94,8 @@ class CamerasFigures(ScaleFigures, total=False):
     observations: int
     reprojection_error_px: float | None
     feature_noise_px: float | None
+    #: stated standard deviation of camera centres, in per cent of their distance (median)
+    center_sigma_percent: float | None
     lenses: list[LensFigures]
     #: what told which way is up
     upright_by: str

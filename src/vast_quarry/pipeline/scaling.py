@@ -55,7 +55,14 @@ def scaled(s: Solution, factor: float, scale_from: ScaleFrom) -> Solution:
     low, high = (tuple(factor * np.asarray(x)) for x in (s.box.low, s.box.high))
     box = KeepBox(low, high, s.box.turn)
     return replace(
-        s, centers=factor * s.centers, points=factor * s.points, box=box, rough=factor * s.rough, scale_from=scale_from
+        s,
+        centers=factor * s.centers,
+        points=factor * s.points,
+        box=box,
+        rough=factor * s.rough,
+        scale_from=scale_from,
+        sigma=np.float32(factor) * s.sigma,
+        center_sigma=np.float32(factor) * s.center_sigma,
     )
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 import numpy as np
@@ -60,6 +60,15 @@ class Solution:
     rough: float = 0.0
     #: what the scale came from: a marker mat, measured bars, a rough height, or nothing yet
     scale_from: str = "nothing"
+    #: stated standard deviation of each point (P,) and centre (n,), in world units; nan where it is not known
+    sigma: NDArray[np.float32] = field(default_factory=lambda: np.zeros(0, np.float32))
+    center_sigma: NDArray[np.float32] = field(default_factory=lambda: np.zeros(0, np.float32))
+
+    def __post_init__(self) -> None:
+        if len(self.sigma) != len(self.points):
+            self.sigma = np.full(len(self.points), np.nan, np.float32)
+        if len(self.center_sigma) != len(self.numbers):
+            self.center_sigma = np.full(len(self.numbers), np.nan, np.float32)
 
     @property
     def metric(self) -> bool:
@@ -99,7 +108,7 @@ def save_solution(folder: Path, s: Solution, name: str = "solution") -> None:
         numbers=s.numbers, states=np.array(s.states), rotations=s.rotations, centers=s.centers, lens_of=s.lens_of,
         lenses=np.stack([c.vector for c in s.lenses]), sizes=np.array([(c.width, c.height) for c in s.lenses]),
         points=s.points, colors=s.colors, start=s.start, photo=s.photo, xy=s.xy, error=s.error,
-        box=np.array([*s.box.low, *s.box.high, s.box.turn]), ground=s.ground, rough=s.rough, scale_from=s.scale_from,
+        box=np.array([*s.box.low, *s.box.high, s.box.turn]), ground=s.ground, rough=s.rough, scale_from=s.scale_from, sigma=s.sigma, center_sigma=s.center_sigma,
     )  # fmt: skip
 
 
@@ -130,4 +139,5 @@ def load_solution(folder: Path, name: str = "solution") -> Solution:
             f["colors"], f["start"], f["photo"], f["xy"], f["error"],
             KeepBox.from_dict({"low": b[:3].tolist(), "high": b[3:6].tolist(), "turn": b[6]}), bool(f["ground"]), float(f["rough"]),
             _scale_from(f),
+            *(f[name] if name in f else np.zeros(0, np.float32) for name in ("sigma", "center_sigma")),
         )  # fmt: skip

@@ -43,8 +43,8 @@ MOST_TRIES = 6
 ATTEMPTS, NEARLY_ALL = 4, 0.8
 #: photos of the smallest group that is aligned by itself; least angle (degrees) between rays once groups are joined
 FEWEST_APART, JOINED_ANGLE = 3, 1.0
-#: thresholds in sigmas: while growing, and in the rounds at the end
-GROWING, ROUNDS = 6.0, ((5.0, 2.0), (4.0, 1.5), (3.5, 1.2))
+#: in sigmas: threshold while growing, robust loss of the last adjustment, and both of the rounds before it
+GROWING, LAST_LOSS, ROUNDS = 6.0, 1.0, ((5.0, 2.0), (4.0, 1.5), (3.5, 1.2))
 
 
 @dataclass
@@ -254,11 +254,11 @@ class Grower:
             for i in self.candidates():
                 self.resect(i)
         m.hold_but(proven_unknowns(m))
-        m.adjust(1.0, iterations=15, tolerance=1e-4)
+        m.adjust(LAST_LOSS, iterations=15, tolerance=1e-4)
         m.measure_noise(2 * ROUNDS[-1][0])
         m.open_tracks(ROUNDS[-1][0], 0.8 * self.angle)
         self.drop_unsupported()
-        m.adjust(1.0, iterations=30, tolerance=1e-6)
+        m.adjust(LAST_LOSS, iterations=30, tolerance=1e-6)
         agree = m.errors() < ROUNDS[-1][0] * m.noise.sigma(m.scale)
         m.inlier &= agree
         m.good &= np.bincount(m.track_of[m.inlier], minlength=len(m.tracks)) >= 2
