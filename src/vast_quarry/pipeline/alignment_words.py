@@ -10,6 +10,7 @@ from scipy.sparse.csgraph import connected_components
 
 from vast_quarry.core.align.incremental import AlignInput
 from vast_quarry.core.align.trouble import Cause, Trouble
+from vast_quarry.core.align.zoom import OTHER, Refocused
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.words import Said, say, together
 from vast_quarry.core.words import pattern as as_pattern
@@ -109,6 +110,34 @@ def findings(
             "before a still backdrop, mask the subject."
         )
         out.append(say(pattern, placed=len(photos) - len(loose), all=len(photos)))
+    return out
+
+
+def focal_sentences(photos: list[Photo], refocused: Sequence[Refocused]) -> list[Said]:
+    """Focal lengths that turned out to be others than the photos say, and zooms that were changed on the way."""
+    out = []
+    by_said: dict[float, list[Refocused]] = {}
+    for r in refocused:
+        by_said.setdefault(r.said, []).append(r)
+    for same in by_said.values():
+        same.sort(key=lambda r: -len(r.photos))
+        first = same[0]
+        if photos[first.photos[0]].focal_source != "guessed" and abs(first.found / first.said - 1) > OTHER:
+            out.append(
+                say(
+                    "The focal length differs by {percent} % from what the photos say: {found} px were found, not {said}.",
+                    percent=round(100 * abs(first.found / first.said - 1)), found=round(first.found), said=round(first.said),
+                )
+            )  # fmt: skip
+        for other in same[1:]:
+            names = [clean_name(photos[n].path) for n in other.photos]
+            out.append(
+                say(
+                    "{photos} {count, plural, one {has} other {have}} another focal length than the rest, {found} px against "
+                    "{usual}: the zoom was changed, or they were cropped. They have a lens of their own now.",
+                    photos=_listed(names), count=len(names), found=round(other.found), usual=round(first.found),
+                )
+            )  # fmt: skip
     return out
 
 

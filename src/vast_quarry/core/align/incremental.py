@@ -12,6 +12,7 @@ Sturm, P. (1999). Critical motion sequences for the self-calibration of cameras 
 
 from __future__ import annotations
 
+import copy
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 
@@ -27,6 +28,7 @@ from vast_quarry.core.align.release import proven_unknowns, shares_lens, try_foc
 from vast_quarry.core.align.start import FirstPair, Pair, Sharing, first_pairs
 from vast_quarry.core.align.tracks import Tracks, build_tracks
 from vast_quarry.core.align.trouble import Trouble, cannot_be_aligned, moves_of, what_is_wrong
+from vast_quarry.core.align.zoom import doubtful, refocus
 from vast_quarry.core.camera import Camera
 from vast_quarry.core.progress import Progress, silent
 
@@ -331,7 +333,15 @@ def align(
     best = search.best(np.ones(n, bool))
     if best is None:
         return what_is_wrong(moves, n)
-    return search.with_the_rest(best)
+    return search.with_the_rest(search.refocused(best))
+
+
+def _relative_noise(m: Model) -> float:
+    """Usual error of observations, in thousandths of the photos."""
+    use = m.inlier
+    return (
+        float(1000 * np.median((m.noise.sigma(m.scale) / m.sizes[m.tracks.photo].max(1))[use])) if use.any() else np.inf
+    )
 
 
 @dataclass
@@ -387,6 +397,36 @@ class Search:
                 break
         return best
 
+    def refocused(self, model: Model) -> Model:
+        """A model that explains too little, with focal lengths that are other than was said; as it was where that is no help."""
+        if not doubtful(model):
+            return model
+        start, found = refocus(model, JOINED_ANGLE)
+        if not found:
+            return model
+        # lenses that were lent and lent back are settled by now
+        grower = self._from(start, replace(self.data, own_lens=None))
+        grower.refine()
+        grower.grow()
+        grower.finish()
+        m = grower.model
+        better = m.inlier.sum() > model.inlier.sum() or _relative_noise(m) < 0.8 * _relative_noise(model)
+        if m.placed.sum() < model.placed.sum() or not better or agrees_with_little(m, self.least):
+            return model
+        m.refocused = found
+        return m
+
+    def _from(self, start: Model, data: AlignInput) -> Grower:
+        """A growth that goes on from a model."""
+        grower = Grower(data, self.ground, list(start.lenses), self.progress)
+        grower.on_step, grower.angle, grower.looks = self.on_step, JOINED_ANGLE, []
+        m = grower.model
+        m.noise, m.free, m.lens_of, m.prior = start.noise, start.free.copy(), start.lens_of.copy(), start.prior
+        m.rotations[start.placed], m.centers[start.placed] = start.rotations[start.placed], start.centers[start.placed]
+        m.placed = start.placed.copy()
+        m.open_tracks(2 * GROWING, grower.angle)
+        return grower
+
     def with_the_rest(self, model: Model) -> Model:
         """Align what was left by itself, and join it to the model where both show enough of the same."""
         apart: list[Model] = []
@@ -413,16 +453,16 @@ class Search:
         moved = join(model, other, self.ground.tracks)
         if moved is None:
             return None
-        grower = Grower(self.data, self.ground, list(model.lenses), self.progress)
-        grower.on_step = self.on_step
+        both = copy.copy(model)
+        both.rotations, both.centers = model.rotations.copy(), model.centers.copy()
+        both.rotations[moved.placed], both.centers[moved.placed] = (
+            moved.rotations[moved.placed],
+            moved.centers[moved.placed],
+        )
+        both.placed = model.placed | moved.placed
+        grower = self._from(both, self.data)
         m = grower.model
-        m.noise, m.free, m.lens_of = model.noise, model.free.copy(), model.lens_of.copy()
-        grower.angle = JOINED_ANGLE
-        grower.looks = []
-        for part in (model, moved):
-            m.rotations[part.placed], m.centers[part.placed] = part.rotations[part.placed], part.centers[part.placed]
-            m.placed |= part.placed
-        m.open_tracks(2 * GROWING, grower.angle)
+        m.refocused = model.refocused
         grower.refine()
         grower.grow()
         grower.finish()

@@ -54,6 +54,8 @@ class Model:
         Lens unknowns that were solved, not held where they were expected.
     apart : list of Model
         What hangs together by itself and could not be joined to this, largest first, each in a frame of its own.
+    refocused : list of Refocused
+        Photos whose focal length turned out to be another than was said (:mod:`.zoom`).
     """
 
     tracks: Tracks
@@ -72,6 +74,7 @@ class Model:
     free: Bools = field(init=False)
     check: Callable[[], None] = lambda: None
     apart: list[Model] = field(default_factory=list)
+    refocused: list[Any] = field(default_factory=list)
 
     def __post_init__(self) -> None:
         self.points = np.zeros((len(self.tracks), 3))

@@ -12,7 +12,7 @@ from vast_quarry.core.align.model import Model
 from vast_quarry.core.align.trouble import Trouble
 from vast_quarry.core.words import Said, say
 from vast_quarry.pipeline.aligned import as_solution, figures_of
-from vast_quarry.pipeline.alignment_words import findings, lens_sentences, told
+from vast_quarry.pipeline.alignment_words import findings, focal_sentences, lens_sentences, told
 from vast_quarry.pipeline.attempts import best_attempt
 from vast_quarry.pipeline.backdrop import heap, stands_behind, surroundings_help
 from vast_quarry.pipeline.figures import CamerasFigures
@@ -192,6 +192,8 @@ class CamerasStep:
         solution = found[0]
         rows = [np.flatnonzero(group.placed).tolist() for group in model.apart]
         for sentence in notes + findings(photos, solution, data, mirrored(context, photos, solution, data), rows):
+            context.found(sentence)
+        for sentence in focal_sentences(photos, model.refocused):
             context.found(sentence)
         figures = figures_of(photos, model, solution, first, pairs, data)
         for sentence in lens_sentences(figures["lenses"], figures["feature_noise_px"]):
