@@ -1839,6 +1839,8 @@ export interface components {
         CameraOut: {
             /** Center */
             center: number[] | null;
+            /** Error */
+            error?: number | null;
             /** Focal */
             focal: number;
             /** Height */
@@ -1849,6 +1851,8 @@ export interface components {
             rotation: number[][] | null;
             /** Row */
             row: number;
+            /** Sigma Percent */
+            sigma_percent?: number | null;
             /** State */
             state: string;
             /** Ties */
@@ -1865,6 +1869,8 @@ export interface components {
             apart?: number;
             /** Bars */
             bars?: components["schemas"]["BarFigures"][];
+            /** Center Sigma Percent */
+            center_sigma_percent?: number | null;
             /** Feature Noise Px */
             feature_noise_px?: number | null;
             /** Features Left Out Percent */

@@ -11,6 +11,7 @@ import FoundEachOther from '@/components/FoundEachOther.vue'
 import ChoiceRow from '@/components/ChoiceRow.vue'
 import LevelStrip from '@/components/LevelStrip.vue'
 import MeasureStrip from '@/components/MeasureStrip.vue'
+import PhotoTable from '@/components/PhotoTable.vue'
 import PhotoMarks from '@/components/PhotoMarks.vue'
 import { useMeasure } from '@/composables/useMeasure'
 import { cloudUrl, useCompared, useWorldOf } from '@/composables/useWorldOf'
@@ -29,6 +30,10 @@ const mode = ref<CloudMode>('color')
 const ties = shallowRef<{ tied: number[][]; untied: number[][] } | null>(null)
 const hand = shallowRef<Box | null>(null)
 const levelling = ref(false)
+/** Errors are drawn so many times enlarged; the table of photos in place of the chart. */
+const ENLARGED = 100
+const errors = ref(false)
+const table = ref(false)
 
 const number = computed(() => project.layer('cameras')?.number ?? null)
 const row = computed(() => scene.value?.cameras.find((c) => c.photo === project.selected)?.row ?? null)
@@ -189,13 +194,23 @@ const MODES: CloudMode[] = ['color', 'height', 'views']
       >
         {{ t('measure.title') }}
       </button>
+      <button
+        class="plainbtn"
+        :aria-pressed="errors"
+        :title="t('world.errorsHint')"
+        @click="errors = !errors"
+      >
+        {{ t('world.errors', { n: ENLARGED }) }}
+      </button>
+      <button class="plainbtn" :aria-pressed="table" @click="table = !table">
+        {{ t('photoTable.title') }}
+      </button>
       <ChoiceRow
         v-if="groups.length > 1"
         v-model="group"
         :label="t('world.groups')"
         :choices="groupChoices"
       />
-      <span class="end quiet">{{ t('world.hint') }}</span>
     </div>
     <div v-if="number === null && !growing" class="emptynote">{{ t('world.empty') }}</div>
     <SplitPane v-else name="cameras" :aspect="project.aspect">
@@ -221,6 +236,7 @@ const MODES: CloudMode[] = ['color', 'height', 'views']
           :path="project.selected"
           :ties="measure.measuring.value ? null : ties"
           :caption="caption"
+          :enlarged="errors ? ENLARGED : 0"
           @place="measure.place"
         >
           <PhotoMarks
@@ -230,8 +246,9 @@ const MODES: CloudMode[] = ['color', 'height', 'views']
             :height="camera.height" /></PhotoPane
       ></template>
     </SplitPane>
+    <PhotoTable v-if="table && scene" :cameras="scene.cameras" />
     <StripChart
-      v-if="chart.length"
+      v-else-if="chart.length"
       :values="chart"
       :title="t('photos.ties')"
       :selected="project.selected"

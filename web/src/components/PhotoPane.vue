@@ -12,6 +12,8 @@ const props = defineProps<{
   overlay?: string | null
   ties?: { tied: number[][]; untied: number[][] } | null
   caption?: string
+  /** Draw what tied features miss their points by, so many times enlarged. */
+  enlarged?: number
 }>()
 const emit = defineEmits<{ place: [x: number, y: number] }>()
 const { t } = useI18n()
@@ -178,6 +180,17 @@ function point(e: PointerEvent) {
           :r="size[0] / 300"
           class="tied"
         />
+        <template v-if="enlarged">
+          <line
+            v-for="(p, k) in ties.tied"
+            :key="`e${k}`"
+            :x1="p[0]"
+            :y1="p[1]"
+            :x2="p[0] + enlarged * p[2]"
+            :y2="p[1] + enlarged * p[3]"
+            class="miss"
+          />
+        </template>
       </svg>
       <slot :aspect="size[0] / size[1]"></slot>
     </div>
@@ -224,6 +237,11 @@ function point(e: PointerEvent) {
   fill: #6ff0e0;
   stroke: #06312f;
   stroke-width: 0.6;
+}
+.miss {
+  stroke: #ffd76a;
+  stroke-width: 1.4;
+  vector-effect: non-scaling-stroke;
 }
 .untied {
   fill: none;

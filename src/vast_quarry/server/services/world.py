@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from PIL import Image
 from pydantic import BaseModel
 
+from vast_quarry.core.camera import project
 from vast_quarry.core.finish.poster import poster_bytes
 from vast_quarry.core.formats.atomic import array_shapes, atomic_write
 from vast_quarry.core.formats.packed_glb import write_packed_glb
@@ -44,6 +45,9 @@ class CameraOut(BaseModel):
     height: int
     focal: float
     ties: int
+    #: usual error of its observations in pixels (RMS), and stated standard deviation of its centre in per cent of its distance
+    error: float | None = None
+    sigma_percent: float | None = None
 
 
 class SceneOut(BaseModel):
@@ -63,6 +67,9 @@ def scene_of(folders: Folders, number: int | None) -> SceneOut:
     listed = read_photo_list(folders.store.folder(version_of(folders, "photos", photos_number)))
     path = {p.number: p.path for p in listed.photos}
     ties = np.bincount(solution.photo, minlength=len(solution.numbers))
+    squares = np.bincount(solution.photo, solution.error.astype(float) ** 2, minlength=len(solution.numbers))
+    middle = solution.box.axes.T @ ((np.asarray(solution.box.low) + np.asarray(solution.box.high)) / 2)
+    sigma = 100 * solution.center_sigma / np.linalg.norm(solution.centers - middle, axis=1)
     cameras = []
     for k, n in enumerate(solution.numbers):
         lens, placed = solution.lens(k), solution.states[k] in ALIGNED
@@ -72,6 +79,8 @@ def scene_of(folders: Folders, number: int | None) -> SceneOut:
                 rotation=solution.rotations[k].tolist() if placed else None,
                 center=solution.centers[k].tolist() if placed else None,
                 width=lens.width, height=lens.height, focal=lens.fx, ties=int(ties[k]),
+                error=round(float(np.sqrt(squares[k] / ties[k])), 4) if placed and ties[k] else None,
+                sigma_percent=float(f"{sigma[k]:.3g}") if placed and np.isfinite(sigma[k]) else None,
             )
         )  # fmt: skip
     return SceneOut(cameras=cameras, box=solution.box.as_dict(), ground=solution.ground, gsd=solution.gsd())
@@ -125,12 +134,15 @@ def _pairs_of(file: Path) -> tuple[tuple[int, int, int], ...]:
 
 
 def ties_of(folders: Folders, row: int, most: int = 3000) -> dict[str, list[list[float]]]:
-    """Tied features of a photo (pixels), and untied ones, of the alignment in use."""
+    """Tied features of a photo with what they miss their points by (pixels: x, y, dx, dy), and untied ones (x, y)."""
     folder = folders.store.folder(version_of(folders, "cameras", None))
     solution = load_solution(folder)
     if not 0 <= row < len(solution.numbers):
         raise NotFound("There is no such photo in the alignment.")
-    tied = solution.xy[solution.photo == row]
+    mine = solution.photo == row
+    tied = solution.xy[mine]
+    point = np.repeat(np.arange(len(solution.points)), np.diff(solution.start))[mine]
+    seen, _ = project(solution.lens(row), solution.rotations[row], solution.centers[row], solution.points[point])
     try:
         with np.load(folder / "features" / f"{int(solution.numbers[row]):05d}.npz") as f:
             every = f["xy"]
@@ -138,8 +150,8 @@ def ties_of(folders: Folders, row: int, most: int = 3000) -> dict[str, list[list
         every = tied
     known = {tuple(x) for x in np.round(tied, 1).tolist()}
     loose = np.array([x for x in every if tuple(np.round(x, 1).tolist()) not in known], np.float32).reshape(-1, 2)
-    thin = lambda a: a[:: max(1, len(a) // most)].round(1).tolist()  # noqa: E731
-    return {"tied": thin(tied), "untied": thin(loose)}
+    thin = lambda a, digits: a[:: max(1, len(a) // most)].astype(float).round(digits).tolist()  # noqa: E731
+    return {"tied": thin(np.concatenate([tied, seen - tied], 1), 3), "untied": thin(loose, 1)}
 
 
 def _packed(points: NDArray, colors: NDArray, views: NDArray, budget: int, seed: int = 0) -> bytes:
