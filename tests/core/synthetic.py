@@ -6,7 +6,7 @@ import itertools
 
 import numpy as np
 
-from vast_quarry.core.align.incremental import AlignInput
+from vast_quarry.core.align.growth import AlignInput
 from vast_quarry.core.camera import Camera, project
 from vast_quarry.core.pose import look_at, rotation_from_vector
 

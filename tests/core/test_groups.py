@@ -8,7 +8,8 @@ from tests.core.synthetic import LENS, cloud, seen_by
 
 from vast_quarry.core.align import incremental
 from vast_quarry.core.align.groups import similarity_between
-from vast_quarry.core.align.incremental import AlignInput, align
+from vast_quarry.core.align.growth import AlignInput
+from vast_quarry.core.align.incremental import align
 from vast_quarry.core.align.model import Model
 from vast_quarry.core.camera import project
 from vast_quarry.core.pose import Similarity, fit_similarity, look_at, rotation_from_vector

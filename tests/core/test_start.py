@@ -8,7 +8,8 @@ import numpy as np
 import pytest
 from tests.core.synthetic import LENS, arc, cloud, seen_by, turned_in_place
 
-from vast_quarry.core.align.incremental import align, lay_ground
+from vast_quarry.core.align.growth import lay_ground
+from vast_quarry.core.align.incremental import align
 from vast_quarry.core.align.lens import LENS_UNKNOWNS, decided, independent_share, prior_of
 from vast_quarry.core.align.model import Model
 from vast_quarry.core.align.noise import Noise, fit_noise

@@ -8,7 +8,8 @@ import numpy as np
 import pytest
 from tests.core.synthetic import LENS, arc, cloud, seen_by
 
-from vast_quarry.core.align.incremental import AlignInput, align
+from vast_quarry.core.align.growth import AlignInput
+from vast_quarry.core.align.incremental import align
 from vast_quarry.core.align.model import Model
 from vast_quarry.core.align.zoom import groups_of
 from vast_quarry.core.pose import fit_similarity

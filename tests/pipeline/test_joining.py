@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 import pytest
 
-from vast_quarry.core.align.incremental import AlignInput
+from vast_quarry.core.align.growth import AlignInput
 from vast_quarry.core.align.trouble import Trouble
 from vast_quarry.core.camera import Camera
 from vast_quarry.core.errors import PlainError

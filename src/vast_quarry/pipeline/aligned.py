@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vast_quarry.core.align.frame import Standing
-from vast_quarry.core.align.incremental import LAST_LOSS, WELL_PLACED, AlignInput
+from vast_quarry.core.align.growth import LAST_LOSS, WELL_PLACED, AlignInput
 from vast_quarry.core.align.model import Model
 from vast_quarry.core.align.sparse import trusted
 from vast_quarry.core.box import KeepBox

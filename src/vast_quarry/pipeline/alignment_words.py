@@ -8,7 +8,7 @@ import numpy as np
 from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 
-from vast_quarry.core.align.incremental import AlignInput
+from vast_quarry.core.align.growth import AlignInput
 from vast_quarry.core.align.trouble import Cause, Trouble
 from vast_quarry.core.align.zoom import OTHER, Refocused
 from vast_quarry.core.errors import PlainError

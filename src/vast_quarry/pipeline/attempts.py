@@ -6,7 +6,8 @@ import shutil
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from vast_quarry.core.align.incremental import AlignInput, align
+from vast_quarry.core.align.growth import AlignInput
+from vast_quarry.core.align.incremental import align
 from vast_quarry.core.align.model import Model
 from vast_quarry.core.align.trouble import Trouble
 from vast_quarry.core.words import say

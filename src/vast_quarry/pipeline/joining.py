@@ -7,7 +7,7 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
-from vast_quarry.core.align.incremental import AlignInput
+from vast_quarry.core.align.growth import AlignInput
 from vast_quarry.core.align.trouble import Trouble
 from vast_quarry.core.camera import Camera
 from vast_quarry.core.formats.atomic import atomic_write, is_whole, write_arrays

@@ -115,7 +115,7 @@ class Model:
         """Focal length in pixels of each photo (n,)."""
         return np.array([c.fx for c in self.lenses])[self.lens_of]
 
-    def open_tracks(self, threshold: float, smallest_angle_deg: float, which: NDArray[np.int64] | None = None) -> int:
+    def triangulate(self, threshold: float, smallest_angle_deg: float, which: NDArray[np.int64] | None = None) -> int:
         """Triangulate tracks afresh from all placed photos, with a threshold in sigmas. Returns the number of points."""
         unit = self.focal[self.tracks.photo] / self.noise.sigma(self.scale)
         points, good, inlier = triangulate(
@@ -201,7 +201,7 @@ class Model:
         use = self.inlier & self.some()
         self.adjust(loss, iterations, tolerance, use)
         if use.sum() < self.inlier.sum():
-            self.open_tracks(threshold, smallest_angle_deg)
+            self.triangulate(threshold, smallest_angle_deg)
 
     def some(self) -> Bools:
         """Observations (M,) of tracks that stand for all."""

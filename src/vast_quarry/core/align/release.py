@@ -91,7 +91,7 @@ def try_focals(m: Model, guessed: list[bool], threshold: float, angle: float) ->
             m.free = begun[5].copy()
             m.free[lens, [0, 3]] = True
             m.adjust(2.0, iterations=12, tolerance=1e-3)
-            m.open_tracks(threshold, angle)
+            m.triangulate(threshold, angle)
             m.adjust(2.0, iterations=6, tolerance=1e-3)
             cost = m.bounded_cost(threshold)
             if cost < 0.98 * least:

@@ -64,10 +64,10 @@ def own_focals(m: Model, angle: float) -> Model:
     out.lens_of, out.prior = np.arange(n), prior_of(out.lenses, [True] * n)
     out.free = np.zeros((n, 8), bool)
     out.free[:, 0] = True
-    out.open_tracks(THRESHOLD, angle)
+    out.triangulate(THRESHOLD, angle)
     for _ in range(ROUNDS):
         out.adjust(LOSS, 20, 1e-4, use=out.inlier & out.some())
-        out.open_tracks(THRESHOLD, angle)
+        out.triangulate(THRESHOLD, angle)
         out.measure_noise(2 * THRESHOLD)
     return out
 
