@@ -10,9 +10,10 @@ import pytest
 
 from vast_quarry.core.align.growth import AlignInput
 from vast_quarry.core.align.trouble import Trouble
+from vast_quarry.core.align.zoom import Refocused
 from vast_quarry.core.camera import Camera
 from vast_quarry.core.errors import PlainError
-from vast_quarry.pipeline.alignment_words import findings, lens_sentences, other_groups, told
+from vast_quarry.pipeline.alignment_words import findings, focal_sentences, lens_sentences, other_groups, told
 from vast_quarry.pipeline.joining import SMALLEST_USEFUL, _lenses, photo_scale
 from vast_quarry.pipeline.output import MARK, claim_output
 from vast_quarry.pipeline.steps.photos import Photo, PhotoList, _as_kept, read_photo_list
@@ -171,3 +172,16 @@ def test_folders_of_the_project_are_kept_as_seen_from_the_version_and_others_as_
         PhotoList(folder=str(outside), photos=[shot(0)]).model_dump_json()
     )
     assert read_photo_list(tmp_path / "moved" / "versions" / "photos" / "1").folder == str(outside)
+
+
+def test_focal_lengths_that_differ_are_told_and_zooms_by_their_photos() -> None:
+    photos = [shot(k) for k in range(8)]
+    lens = {"photos": 8, "focal_px": 573.0, "focal_from": "35 mm equivalent", "focal_said_px": 1109.0}
+    (said,) = focal_sentences(photos, [Refocused(tuple(range(8)), 1109.0, 573.0)], [lens])  # type: ignore[list-item]
+    assert "differs by 48 %" in str(said)
+    assert not focal_sentences(photos, [], [lens | {"focal_px": 1120.0}])  # type: ignore[list-item]
+    assert not focal_sentences(photos, [], [lens | {"focal_said_px": None}])  # type: ignore[list-item]
+    zoomed = [Refocused((0, 1, 2, 3, 4), 444.0, 571.0), Refocused((5, 6, 7), 444.0, 858.0)]
+    (said,) = focal_sentences(photos, zoomed, [lens | {"focal_px": 858.0, "focal_said_px": 444.0}])  # type: ignore[list-item]
+    assert "858 px against 571" in str(said)
+    assert all(name in str(said) for name in ("5.jpg", "6.jpg", "7.jpg"))

@@ -122,3 +122,21 @@ def test_where_a_mark_must_lie_in_another_photo(data: Path, milestone_set: RigSe
     assert two["miss_px"] < 1.0
     assert client.post(where, json={"marks": {first: a}, "photo": "nowhere.jpg"}).status_code == 404
     assert client.post(where, json={"marks": {}, "photo": photo}).status_code == 422
+
+
+def test_what_a_lens_leaves_over(data: Path, milestone_set: RigSet) -> None:
+    """Errors lean nowhere much, and the curve of distortion is that of the true lens."""
+    client = TestClient(make_app(data), "http://127.0.0.1")
+    (lens,) = client.get("/api/projects/1/layers/cameras/lenses").json()
+    assert lens["photos"] == 24
+    solution = load_solution(
+        Store(data / "projects" / "1").folder(Store(data / "projects" / "1").versions("cameras")[-1])
+    )
+    assert sum(c["count"] for c in lens["cells"]) == len(solution.photo)
+    rich = [c for c in lens["cells"] if c["count"] >= 50]
+    assert np.median([np.hypot(c["dx"], c["dy"]) for c in rich]) < 0.1
+    true = camera_of(milestone_set.cameras[0])
+    radius, moved = np.array(lens["curve"])[-1]
+    r = radius / lens["focal"]
+    assert moved == pytest.approx(lens["focal"] * (true.k1 * r**3 + true.k2 * r**5), abs=1.5)
+    assert abs(lens["focal"] / lens["said"] - 1) < 0.05

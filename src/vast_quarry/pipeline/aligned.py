@@ -137,6 +137,7 @@ def _lens_figures(photos: list[Photo], model: Model, solution: Solution) -> list
                     "photos": len(rows),
                     "focal_px": round(lens.fx, 2),
                     "focal_from": source,
+                    "focal_said_px": None if source == "guessed" else photos[int(rows[0])].focal,
                     "size": [lens.width, lens.height],
                     "solved": words["solved"],
                     "held": words["held"],

@@ -10,7 +10,7 @@ from scipy.sparse.csgraph import connected_components
 
 from vast_quarry.core.align.growth import AlignInput
 from vast_quarry.core.align.trouble import Cause, Trouble
-from vast_quarry.core.align.zoom import OTHER, Refocused
+from vast_quarry.core.align.zoom import Refocused
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.words import Said, say, together
 from vast_quarry.core.words import pattern as as_pattern
@@ -113,23 +113,30 @@ def findings(
     return out
 
 
-def focal_sentences(photos: list[Photo], refocused: Sequence[Refocused]) -> list[Said]:
+#: share by which a focal length has to differ from what the photos say to be told
+FOCAL_OFF = 0.05
+
+
+def focal_sentences(photos: list[Photo], refocused: Sequence[Refocused], lenses: Sequence[LensFigures]) -> list[Said]:
     """Focal lengths that turned out to be others than the photos say, and zooms that were changed on the way."""
     out = []
     by_said: dict[float, list[Refocused]] = {}
     for r in refocused:
         by_said.setdefault(r.said, []).append(r)
-    for same in by_said.values():
-        same.sort(key=lambda r: -len(r.photos))
-        first = same[0]
-        if photos[first.photos[0]].focal_source != "guessed" and abs(first.found / first.said - 1) > OTHER:
+    for lens in lenses:
+        said, px = lens.get("focal_said_px"), lens["focal_px"]
+        # that of photos that were zoomed is told below
+        zoomed = any(abs(r.found / px - 1) < FOCAL_OFF for same in by_said.values() if len(same) > 1 for r in same)
+        if said and abs(px / said - 1) > FOCAL_OFF and not zoomed:
             out.append(
                 say(
                     "The focal length differs by {percent} % from what the photos say: {found} px were found, not {said}.",
-                    percent=round(100 * abs(first.found / first.said - 1)), found=round(first.found), said=round(first.said),
+                    percent=round(100 * abs(px / said - 1)), found=round(px), said=round(said),
                 )
             )  # fmt: skip
-        for other in same[1:]:
+    for same in by_said.values():
+        first, *others = sorted(same, key=lambda r: -len(r.photos))
+        for other in others:
             names = [clean_name(photos[n].path) for n in other.photos]
             out.append(
                 say(

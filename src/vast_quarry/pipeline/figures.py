@@ -40,6 +40,8 @@ class LensFigures(TypedDict, total=False):
     photos: int
     focal_px: float
     focal_from: str | None
+    #: what the photos say of it, where they do
+    focal_said_px: float | None
     size: list[int]
     solved: list[str]
     held: list[str]

@@ -473,6 +473,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/layers/cameras/lenses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Lenses
+         * @description Each lens: where on the frame features miss their points, and how it bends.
+         */
+        get: operations["lenses_api_projects__project_id__layers_cameras_lenses_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/layers/cameras/live": {
         parameters: {
             query?: never;
@@ -2520,6 +2540,22 @@ export interface components {
             versions: (components["schemas"]["PhotosVersion"] | components["schemas"]["MasksVersion"] | components["schemas"]["CamerasVersion"] | components["schemas"]["PointsVersion"] | components["schemas"]["SurfaceVersion"] | components["schemas"]["TextureVersion"] | components["schemas"]["FinishVersion"])[];
         };
         /**
+         * LensCell
+         * @description A cell of the frame: its middle, mean of what features there miss by (all in pixels), and how many they are.
+         */
+        LensCell: {
+            /** Count */
+            count: number;
+            /** Dx */
+            dx: number;
+            /** Dy */
+            dy: number;
+            /** X */
+            x: number;
+            /** Y */
+            y: number;
+        };
+        /**
          * LensFigures
          * @description One lens of an alignment: its photos, what was solved and what was held.
          */
@@ -2528,6 +2564,8 @@ export interface components {
             focal_from?: string | null;
             /** Focal Px */
             focal_px?: number;
+            /** Focal Said Px */
+            focal_said_px?: number | null;
             /** Held */
             held?: string[];
             /** Photos */
@@ -2536,6 +2574,31 @@ export interface components {
             size?: number[];
             /** Solved */
             solved?: string[];
+        };
+        /**
+         * LensMapOut
+         * @description A lens: its photos, focal length found and said (pixels), map of errors, and distortion outwards.
+         *
+         *     ``curve`` holds pairs of the distance from the axis and by how much the lens moves a place there outwards (pixels).
+         */
+        LensMapOut: {
+            /** Cells */
+            cells: components["schemas"]["LensCell"][];
+            /** Curve */
+            curve: [
+                number,
+                number
+            ][];
+            /** Focal */
+            focal: number;
+            /** Height */
+            height: number;
+            /** Photos */
+            photos: number;
+            /** Said */
+            said: number | null;
+            /** Width */
+            width: number;
         };
         /**
          * LensOut
@@ -4769,6 +4832,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LayerOut"][];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    lenses_api_projects__project_id__layers_cameras_lenses_get: {
+        parameters: {
+            query?: {
+                number?: number | null;
+            };
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LensMapOut"][];
                 };
             };
             /** @description Validation Error */

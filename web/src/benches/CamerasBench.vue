@@ -11,6 +11,7 @@ import FoundEachOther from '@/components/FoundEachOther.vue'
 import ChoiceRow from '@/components/ChoiceRow.vue'
 import LevelStrip from '@/components/LevelStrip.vue'
 import MeasureStrip from '@/components/MeasureStrip.vue'
+import LensMaps from '@/components/LensMaps.vue'
 import PhotoTable from '@/components/PhotoTable.vue'
 import PhotoMarks from '@/components/PhotoMarks.vue'
 import { useMeasure } from '@/composables/useMeasure'
@@ -30,10 +31,14 @@ const mode = ref<CloudMode>('color')
 const ties = shallowRef<{ tied: number[][]; untied: number[][] } | null>(null)
 const hand = shallowRef<Box | null>(null)
 const levelling = ref(false)
-/** Errors are drawn so many times enlarged; the table of photos in place of the chart. */
+/** Errors are drawn so many times enlarged; a table or the lenses in place of the chart. */
 const ENLARGED = 100
 const errors = ref(false)
-const table = ref(false)
+const below = ref<'chart' | 'table' | 'lens'>('chart')
+const BELOW = ['chart', 'table', 'lens'] as const
+const belowChoices = computed(() =>
+  BELOW.map((value) => ({ value, text: t(`world.below_${value}`), hint: t(`world.below_${value}`) })),
+)
 
 const number = computed(() => project.layer('cameras')?.number ?? null)
 const row = computed(() => scene.value?.cameras.find((c) => c.photo === project.selected)?.row ?? null)
@@ -202,9 +207,7 @@ const MODES: CloudMode[] = ['color', 'height', 'views']
       >
         {{ t('world.errors', { n: ENLARGED }) }}
       </button>
-      <button class="plainbtn" :aria-pressed="table" @click="table = !table">
-        {{ t('photoTable.title') }}
-      </button>
+      <ChoiceRow v-model="below" :label="t('world.belowHint')" :choices="belowChoices" />
       <ChoiceRow
         v-if="groups.length > 1"
         v-model="group"
@@ -246,7 +249,8 @@ const MODES: CloudMode[] = ['color', 'height', 'views']
             :height="camera.height" /></PhotoPane
       ></template>
     </SplitPane>
-    <PhotoTable v-if="table && scene" :cameras="scene.cameras" />
+    <PhotoTable v-if="below === 'table' && scene" :cameras="scene.cameras" />
+    <LensMaps v-else-if="below === 'lens' && number !== null" :number="number" />
     <StripChart
       v-else-if="chart.length"
       :values="chart"

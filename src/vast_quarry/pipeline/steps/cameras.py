@@ -193,9 +193,9 @@ class CamerasStep:
         rows = [np.flatnonzero(group.placed).tolist() for group in model.apart]
         for sentence in notes + findings(photos, solution, data, mirrored(context, photos, solution, data), rows):
             context.found(sentence)
-        for sentence in focal_sentences(photos, model.refocused):
-            context.found(sentence)
         figures = figures_of(photos, model, solution, first, pairs, data)
+        for sentence in focal_sentences(photos, model.refocused, figures["lenses"]):
+            context.found(sentence)
         for sentence in lens_sentences(figures["lenses"], figures["feature_noise_px"]):
             context.found(sentence)
         left_out = share_left_out(context, photos)

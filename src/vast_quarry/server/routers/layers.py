@@ -13,7 +13,7 @@ from vast_quarry.core.words import say
 from vast_quarry.pipeline.registry import STEPS
 from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.routers.jobs import JobOut
-from vast_quarry.server.services import jobs, layers, marks, world
+from vast_quarry.server.services import jobs, layers, lens_maps, marks, world
 from vast_quarry.server.services.folders import get_project
 
 router = APIRouter(prefix="/api/projects/{project_id}/layers", tags=["layers"])
@@ -88,6 +88,12 @@ def live(f: Files) -> world.LiveOut:
 def ties(row: int, f: Files) -> dict[str, list[list[float]]]:
     """Tied and untied features of a photo."""
     return world.ties_of(f, row)
+
+
+@router.get("/cameras/lenses")
+def lenses(f: Files, number: Number = None) -> list[lens_maps.LensMapOut]:
+    """Each lens: where on the frame features miss their points, and how it bends."""
+    return lens_maps.lens_maps(f, number)
 
 
 @router.post("/cameras/mark-help")
