@@ -368,12 +368,12 @@ def test_shooting_with_the_rig_and_cancelling(client: TestClient, data: Path) ->
 def test_levelling_by_hand_aligns_nothing_again_and_can_be_taken_back(
     client: TestClient, data: Path, built: int, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from vast_quarry.pipeline.steps import cameras
+    from vast_quarry.pipeline import attempts
 
     def never(*_: object) -> None:
         raise AssertionError("photos were aligned again")
 
-    monkeypatch.setattr(cameras, "align", never)
+    monkeypatch.setattr(attempts, "align", never)
     where = f"/api/projects/{built}/layers/cameras"
     before = client.get(f"{where}/scene").json()
     first = client.get(f"/api/projects/{built}/layers").json()[2]["number"]

@@ -35,7 +35,7 @@ const most = (m: LensMap) => m.curve.reduce((a, b) => (Math.abs(b[1]) > Math.abs
 </script>
 
 <template>
-  <div class="lenses" tabindex="0" :aria-label="t('lens.title')">
+  <div class="lenses" role="region" tabindex="0" :aria-label="t('lens.title')">
     <article v-for="(m, k) in maps" :key="k">
       <p class="num">
         <b>{{ t('lens.photos', { n: m.photos, size: `${m.width} × ${m.height}` }) }}</b><br />

@@ -24,7 +24,7 @@ const number = (value: number | null | undefined, digits: number) =>
 </script>
 
 <template>
-  <div class="table" tabindex="0" :aria-label="t('photoTable.title')">
+  <div class="table" role="region" tabindex="0" :aria-label="t('photoTable.title')">
     <table class="num">
       <thead>
         <tr>
