@@ -61,10 +61,11 @@ def test_level_by_hand(page: Page, address: str, built: int) -> None:
     expect(page.locator(".told")).to_have_text("y -5.711°")
     page.get_by_role("button", name="↻ 1°").click()
     expect(page.locator(".told")).to_have_text("y -4.711°")
+    made = len(api(address, f"/api/projects/{built}/layers")[2]["versions"]) + 1
     page.get_by_role("button", name="Apply", exact=True).click()
-    expect(page.locator(".ver", has_text="Cameras 2")).to_contain_text("in use", timeout=60_000)
+    expect(page.locator(".ver", has_text=f"Cameras {made}")).to_contain_text("in use", timeout=60_000)
     layers = api(address, f"/api/projects/{built}/layers")
-    assert layers[2]["versions"][1]["settings"]["level"] == [["y", -4.711]]  # type: ignore[index]
+    assert layers[2]["versions"][-1]["settings"]["level"] == [["y", -4.711]]  # type: ignore[index]
     page.locator(".ver", has_text="Cameras 1").get_by_role("button", name="Compare").click()
     expect(page.get_by_role("separator", name="Line between the two versions")).to_be_visible()
     page.locator(".ver", has_text="Cameras 1").get_by_role("button", name="Use").click()
