@@ -40,6 +40,11 @@ class KeepBox:
         return local @ self.axes
 
     @property
+    def middle(self) -> Array:
+        """Middle of the box in the world (3,)."""
+        return np.asarray(self.axes.T @ ((np.asarray(self.low) + np.asarray(self.high)) / 2))
+
+    @property
     def size(self) -> Array:
         """Edge lengths (3,)."""
         return np.asarray(self.high) - np.asarray(self.low)

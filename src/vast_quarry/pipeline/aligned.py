@@ -120,9 +120,7 @@ def _center_sigma(s: Solution) -> float | None:
     known = s.aligned[np.isfinite(s.center_sigma[s.aligned])]
     if not len(known):
         return None
-    middle = s.box.axes.T @ ((np.asarray(s.box.low) + np.asarray(s.box.high)) / 2)
-    share = s.center_sigma[known] / np.linalg.norm(s.centers[known] - middle, axis=1)
-    return round(100 * float(np.median(share)), 4)
+    return round(float(np.median(s.center_sigma_percent[known])), 4)
 
 
 def _lens_figures(photos: list[Photo], model: Model, solution: Solution) -> list[LensFigures]:

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from vast_quarry.core.align.level import set_down, turn_matrix
 from vast_quarry.core.box import KeepBox
-from vast_quarry.core.camera import Camera
+from vast_quarry.core.camera import Camera, project
 from vast_quarry.core.formats.atomic import write_arrays
 
 Array = NDArray[np.float64]
@@ -84,10 +84,21 @@ class Solution:
         """Lens of a photo."""
         return self.lenses[int(self.lens_of[row])]
 
+    @property
+    def center_sigma_percent(self) -> Array:
+        """Stated standard deviation of each centre in per cent of its distance to the middle of the box (n,)."""
+        return np.asarray(100 * self.center_sigma / np.linalg.norm(self.centers - self.box.middle, axis=1))
+
+    def misses(self, row: int) -> tuple[NDArray[np.int64], Array]:
+        """Observations of a photo (K,), and from each where its point is seen (K, 2), in pixels."""
+        mine = np.flatnonzero(self.photo == row)
+        points = self.points[np.searchsorted(self.start, mine, side="right") - 1]
+        seen, _ = project(self.lens(row), self.rotations[row], self.centers[row], points)
+        return mine, seen - self.xy[mine]
+
     def gsd(self) -> float:
         """Ground sample distance in world units per pixel at full size: median over aligned photos."""
-        middle = self.box.axes.T @ ((np.asarray(self.box.low) + np.asarray(self.box.high)) / 2)
-        each = [np.linalg.norm(self.centers[k] - middle) / self.lens(int(k)).fx for k in self.aligned]
+        each = [np.linalg.norm(self.centers[k] - self.box.middle) / self.lens(int(k)).fx for k in self.aligned]
         return float(np.median(each))
 
 

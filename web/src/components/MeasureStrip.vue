@@ -143,16 +143,4 @@ useKeys('measure.title', [
 .fill {
   flex: 1;
 }
-.take {
-  border: 0;
-  border-radius: 5px;
-  padding: 3px 12px;
-  background: var(--ochre);
-  color: var(--on-ochre);
-  font-weight: 600;
-  cursor: pointer;
-}
-.take:disabled {
-  opacity: 0.5;
-}
 </style>

@@ -48,8 +48,6 @@ export function useMeasure(placed: () => { width: number; height: number } | nul
     const at: [number, number] = [x * size.width - 0.5, y * size.height - 0.5]
     set(marked(bars.value, active.value.bar, active.value.end, project.selected, at))
   }
-  const unmark = () =>
-    project.selected && set(marked(bars.value, active.value.bar, active.value.end, project.selected, null))
 
   /** All marks in the photo that is shown. */
   const here = computed(() =>
@@ -108,7 +106,6 @@ export function useMeasure(placed: () => { width: number; height: number } | nul
     add,
     remove,
     place,
-    unmark,
     apply,
   }
 }

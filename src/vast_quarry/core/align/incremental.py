@@ -117,10 +117,7 @@ def align(
 
 def _relative_noise(m: Model) -> float:
     """Usual error of observations, in thousandths of the photos."""
-    use = m.inlier
-    return (
-        float(1000 * np.median((m.noise.sigma(m.scale) / m.sizes[m.tracks.photo].max(1))[use])) if use.any() else np.inf
-    )
+    return float(np.median(m.relative_sigma()[m.inlier])) if m.inlier.any() else np.inf
 
 
 @dataclass

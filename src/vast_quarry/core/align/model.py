@@ -276,6 +276,10 @@ class Model:
         e = self.errors()[self.placed[self.tracks.photo]] / self.noise.sigma(self.scale[self.placed[self.tracks.photo]])
         return float((np.minimum(e, bound) ** 2).sum())
 
+    def relative_sigma(self) -> Array:
+        """Expected error of each observation (M,), in thousandths of its photo's longer side."""
+        return np.asarray(1000 * self.noise.sigma(self.scale) / self.sizes[self.tracks.photo].max(1))
+
     def grain(self) -> Array:
         """Length of a pixel at each point (T,), seen from the nearest photo that agrees about it; inf without one."""
         use = np.flatnonzero(self.inlier & self.placed[self.tracks.photo])

@@ -51,7 +51,7 @@ def doubtful(m: Model) -> bool:
     placed = m.placed[m.tracks.photo]
     if m.placed.sum() < 2 * GROUP or not placed.any():
         return False
-    noise = 1000 * float(np.median((m.noise.sigma(m.scale) / m.sizes[m.tracks.photo].max(1))[placed]))
+    noise = float(np.median(m.relative_sigma()[placed]))
     return noise > NOISY or float(m.inlier[placed].mean()) < AGREEING
 
 

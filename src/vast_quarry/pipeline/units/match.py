@@ -107,17 +107,14 @@ def _load(folder: Path, number: int) -> tuple[NDArray[np.float32], NDArray[np.fl
 
 
 @functools.lru_cache(AT_HAND)
-def _at_hand(file: Path, changed: int) -> tuple[NDArray[np.float32], NDArray[np.float32], Codes]:
-    """Pixels, unit descriptors and codes of one photo."""
-    with np.load(file) as f:
-        xy, unit = f["xy"], unit_descriptors(f["descriptors"])
-    mean = np.load(file.parent.parent / "mean.npy")
-    return xy, unit, codes_of(unit, mean)
+def _at_hand(folder: Path, number: int, changed: int) -> tuple[NDArray[np.float32], NDArray[np.float32], Codes]:
+    """Pixels, unit descriptors and codes of one photo, whose file was last changed then."""
+    xy, unit = _load(folder, number)
+    return xy, unit, codes_of(unit, np.load(folder / "mean.npy"))
 
 
 def _load_coded(folder: Path, number: int) -> tuple[NDArray[np.float32], NDArray[np.float32], Codes]:
-    file = folder / "features" / f"{number:05d}.npz"
-    return _at_hand(file, file.stat().st_mtime_ns)
+    return _at_hand(folder, number, (folder / "features" / f"{number:05d}.npz").stat().st_mtime_ns)
 
 
 def match_photo(folder: str, first: int, others: list[int], ratio: float, sizes: list[tuple[int, int]]) -> None:

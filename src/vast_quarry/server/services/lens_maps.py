@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from pydantic import BaseModel
 
-from vast_quarry.core.camera import distort, project
+from vast_quarry.core.camera import distort
 from vast_quarry.pipeline.solution import load_solution
 from vast_quarry.pipeline.steps.photos import read_photo_list
 from vast_quarry.server.services.folders import Folders
@@ -46,12 +46,10 @@ def lens_maps(folders: Folders, number: int | None) -> list[LensMapOut]:
     s = load_solution(folders.store.folder(version))
     listed = read_photo_list(folders.store.folder(version_of(folders, "photos", version.parents.get("photos"))))
     said = {p.number: p.focal for p in listed.photos if p.focal_source != "guessed"}
-    point = np.repeat(np.arange(len(s.points)), np.diff(s.start))
     miss = np.zeros((len(s.photo), 2))
     for row in s.aligned:
-        mine = s.photo == row
-        seen, _ = project(s.lens(int(row)), s.rotations[row], s.centers[row], s.points[point[mine]])
-        miss[mine] = seen - s.xy[mine]
+        seen_by, found = s.misses(int(row))
+        miss[seen_by] = found
     out = []
     for lens in np.unique(s.lens_of[s.aligned]):
         rows = s.aligned[s.lens_of[s.aligned] == lens]

@@ -71,8 +71,7 @@ def help_of(folders: Folders, body: MarkHelpIn) -> MarkHelpOut:
 def _line(s: Solution, row: int, pixel: np.ndarray, target: int) -> list[tuple[float, float]]:
     """The ray of a mark as another photo shows it, within that photo."""
     ray = np.append(undistort(pixel[None], s.lens(row))[0], 1.0) @ s.rotations[row]
-    middle = np.mean([s.box.low, s.box.high], axis=0) @ s.box.axes
-    reach = float(np.linalg.norm(s.centers[row] - middle))
+    reach = float(np.linalg.norm(s.centers[row] - s.box.middle))
     points = s.centers[row] + ray * (reach * np.geomspace(NEAR, FAR, STEPS))[:, None]
     lens = s.lens(target)
     seen, depth = project(lens, s.rotations[target], s.centers[target], points)

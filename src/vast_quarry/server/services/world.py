@@ -15,7 +15,6 @@ from numpy.typing import NDArray
 from PIL import Image
 from pydantic import BaseModel
 
-from vast_quarry.core.camera import project
 from vast_quarry.core.finish.poster import poster_bytes
 from vast_quarry.core.formats.atomic import array_shapes, atomic_write
 from vast_quarry.core.formats.packed_glb import write_packed_glb
@@ -68,8 +67,7 @@ def scene_of(folders: Folders, number: int | None) -> SceneOut:
     path = {p.number: p.path for p in listed.photos}
     ties = np.bincount(solution.photo, minlength=len(solution.numbers))
     squares = np.bincount(solution.photo, solution.error.astype(float) ** 2, minlength=len(solution.numbers))
-    middle = solution.box.axes.T @ ((np.asarray(solution.box.low) + np.asarray(solution.box.high)) / 2)
-    sigma = 100 * solution.center_sigma / np.linalg.norm(solution.centers - middle, axis=1)
+    sigma = solution.center_sigma_percent
     cameras = []
     for k, n in enumerate(solution.numbers):
         lens, placed = solution.lens(k), solution.states[k] in ALIGNED
@@ -139,10 +137,8 @@ def ties_of(folders: Folders, row: int, most: int = 3000) -> dict[str, list[list
     solution = load_solution(folder)
     if not 0 <= row < len(solution.numbers):
         raise NotFound("There is no such photo in the alignment.")
-    mine = solution.photo == row
+    mine, miss = solution.misses(row)
     tied = solution.xy[mine]
-    point = np.repeat(np.arange(len(solution.points)), np.diff(solution.start))[mine]
-    seen, _ = project(solution.lens(row), solution.rotations[row], solution.centers[row], solution.points[point])
     try:
         with np.load(folder / "features" / f"{int(solution.numbers[row]):05d}.npz") as f:
             every = f["xy"]
@@ -151,7 +147,7 @@ def ties_of(folders: Folders, row: int, most: int = 3000) -> dict[str, list[list
     known = {tuple(x) for x in np.round(tied, 1).tolist()}
     loose = np.array([x for x in every if tuple(np.round(x, 1).tolist()) not in known], np.float32).reshape(-1, 2)
     thin = lambda a, digits: a[:: max(1, len(a) // most)].astype(float).round(digits).tolist()  # noqa: E731
-    return {"tied": thin(np.concatenate([tied, seen - tied], 1), 3), "untied": thin(loose, 1)}
+    return {"tied": thin(np.concatenate([tied, miss], 1), 3), "untied": thin(loose, 1)}
 
 
 def _packed(points: NDArray, colors: NDArray, views: NDArray, budget: int, seed: int = 0) -> bytes:
