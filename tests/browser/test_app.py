@@ -12,7 +12,11 @@ from tests.conftest import RigSet
 
 
 def tab_to(page: Page, target: Locator, most: int = 150) -> None:
-    """Walk by Tab until something has the focus."""
+    """Walk by Tab until something has the focus.
+
+    Fast keys outrun a page that is still being built: wait for the thing first.
+    """
+    expect(target).to_have_count(1)
     for _ in range(most):
         if target.count() == 1 and target.evaluate("e => e === document.activeElement"):
             return

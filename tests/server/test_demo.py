@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
+import threading
 from pathlib import Path
 from typing import Any
 
 import pytest
+from sqlmodel import Session, select
 
 from vast_quarry.pipeline.grades import Grade
 from vast_quarry.pipeline.recipe import recipe_for
 from vast_quarry.pipeline.run import Runner
 from vast_quarry.server import demo
+from vast_quarry.server.database import open_database
+from vast_quarry.server.models import Job, Project
 from vast_quarry.server.services.folders import Folders
-from vast_quarry.server.services.judging import judged
-from vast_quarry.server.services.videos import list_videos
+from vast_quarry.server.services.judging import judge_project, judged
+from vast_quarry.server.services.videos import list_videos, look
 
 
 class Quiet:
@@ -33,9 +37,22 @@ def folders(tmp_path: Path) -> Folders:
     return out
 
 
+def test_nothing_is_computed_before_the_page_opens_and_nothing_is_queued_twice(tmp_path: Path) -> None:
+    engine = open_database(tmp_path)
+    demo.add_demo(engine, tmp_path)
+    demo.add_demo(engine, tmp_path)
+    with Session(engine) as session:
+        names = {p.id: p.name for p in session.exec(select(Project)).all()}
+        queued = {(names[j.project_id], j.kind) for j in session.exec(select(Job)).all()}
+        assert len(session.exec(select(Job)).all()) == 3
+    assert queued == {(demo.NAMES[0], "run"), (demo.SPOILT, "judge"), (demo.FILMED, "look")}
+    assert len(names) == 6
+
+
 def test_the_spoilt_photos_of_the_demo_are_found_and_no_other(folders: Folders) -> None:
     quiet: Any = Quiet()
-    demo._spoil(folders, quiet)
+    demo._spoil(folders)
+    judge_project(folders, quiet, threading.Event())
     found, _ = judged(folders)
     names = sorted(p.name for p in (demo.SHIPPED / "photos").iterdir())
     says = {"motion": "motion blur", "focus": "out of focus"}
@@ -53,7 +70,7 @@ def test_the_spoilt_photos_of_the_demo_are_found_and_no_other(folders: Folders) 
 
 def test_the_turntable_of_the_demo_gets_its_masks_by_itself(folders: Folders) -> None:
     quiet: Any = Quiet()
-    demo._turn(folders, quiet)
+    demo._turn(folders)
     where = {"photos": {"folder": str(folders.photos)}, "masks": {"folder": None}}
     recipe = recipe_for(Grade.ROUGH, {"masks": {"way": "suggest"}})
     figures = Runner(folders.store, quiet).run(recipe, where, until="masks").versions["masks"].figures
@@ -63,7 +80,8 @@ def test_the_turntable_of_the_demo_gets_its_masks_by_itself(folders: Folders) ->
 
 def test_the_film_of_the_demo_has_two_laps(folders: Folders) -> None:
     quiet: Any = Quiet()
-    demo._film(folders, quiet)
+    demo._film(folders)
+    look(folders, demo.FILM, quiet, threading.Event())
     video = list_videos(folders)[0]
     assert video.looked
     assert len(video.laps) == 2

@@ -390,7 +390,7 @@ def test_a_demo_that_is_broken_off_leaves_no_empty_project(data: Path, monkeypat
 
     monkeypatch.setattr(demo.shutil, "copytree", breaks)
     with pytest.raises(KeyboardInterrupt):
-        demo.add_demo(engine, data, None)  # type: ignore[arg-type]
+        demo.add_demo(engine, data)
     with Session(engine) as session:
         assert session.exec(select(Project)).all() == []
     assert not (data / "projects").exists() or not list((data / "projects").iterdir())

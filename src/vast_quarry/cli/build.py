@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shutil
 import signal
 from pathlib import Path
 from types import FrameType
@@ -14,6 +15,7 @@ from rich.console import Console
 from vast_quarry.cli.language import told
 from vast_quarry.cli.report import make_reporter
 from vast_quarry.core.errors import PlainError
+from vast_quarry.core.formats.atomic import link_or_copy
 from vast_quarry.core.photo.choice import CHOSEN_BY
 from vast_quarry.core.photo.reading import find_photos
 from vast_quarry.core.photo.video import find_videos, is_video
@@ -25,6 +27,7 @@ from vast_quarry.pipeline.output import claim_output
 from vast_quarry.pipeline.recipe import Recipe, read_recipe, recipe_for
 from vast_quarry.pipeline.run import Runner, RunResult
 from vast_quarry.pipeline.settings import parsed
+from vast_quarry.pipeline.steps.photos import read_photo_list
 from vast_quarry.pipeline.store import Store
 from vast_quarry.pipeline.video import Choice, frames_of
 
@@ -48,7 +51,19 @@ RecipeOption = Annotated[Path | None, typer.Option("--recipe", help="Replay the 
 
 SetOption = Annotated[
     list[str] | None,
-    typer.Option("--set", help="A setting, as LAYER.NAME=VALUE; may be given often. `vast-quarry settings` lists them"),
+    typer.Option(
+        "--set",
+        help="A setting, as LAYER.NAME=VALUE, which `vast-quarry settings` lists; or a further set of photos, as "
+        "NAME=FOLDER, that is aligned by itself and joined then. May be given often",
+    ),
+]
+AddToOption = Annotated[
+    Path | None,
+    typer.Option(
+        "--add-to",
+        help="Folder of an earlier result: the photos are added to its own, and its alignment gone on from",
+        show_default=False,
+    ),
 ]
 MatOption = Annotated[
     str | None,
@@ -81,13 +96,95 @@ def _changes(mat: str | None, settings: list[str] | None, masks: str | None) -> 
     if masks == SUGGEST:
         changes["masks"] = {"way": "suggest"}
     for text in settings or ():
+        if further_set(text):
+            changes.setdefault("cameras", {})["sets_apart"] = True
+            continue
         layer, values = parsed(text)
         changes.setdefault(layer, {}).update(values)
     return changes
 
 
-def _recipe(recipe: Path | None, grade: Grade | None, changes: dict[str, dict[str, Any]]) -> Recipe:
-    """The recipe to run: from a file, or of a grade; options given by hand win."""
+def further_set(text: str) -> tuple[str, Path] | None:
+    """Name and folder of a further set of photos typed as ``NAME=FOLDER``; None where it is a setting."""
+    name, sign, folder = text.partition("=")
+    # layers have a dot after them, sets have none
+    return (name.strip(), Path(folder)) if sign and "." not in name and folder else None
+
+
+def _added_to(earlier: Path, photos: Path, out: Path) -> tuple[Path, dict[str, dict[str, Any]]]:
+    """Photos of an earlier result, whose versions are taken over, and where those that are added to them were gathered.
+
+    Raises
+    ------
+    PlainError
+        When there is no such result, or no photos to add.
+    """
+    try:
+        store = Store(earlier)
+        number = store.in_use()["photos"]
+        before = read_photo_list(store.root / "photos" / str(number))
+    except (OSError, ValueError, KeyError) as error:
+        raise PlainError(
+            f"There is no result in {earlier} to add to.", "Give the --out of an earlier align."
+        ) from error
+    found = find_photos(photos)
+    if not found:
+        raise PlainError(f"There are no photos in {photos}.", "Check the path.")
+    if out.resolve() != earlier.resolve():
+        for file in sorted(p for p in (earlier / "versions").rglob("*") if p.is_file() and ".partial" not in str(p)):
+            target = out / "versions" / file.relative_to(earlier / "versions")
+            if not target.exists():
+                target.parent.mkdir(parents=True, exist_ok=True)
+                shutil.copy(file, target) if file.suffix == ".json" else link_or_copy(file, target)
+    gathered = out / "added"
+    for folder in {Path(p.base) for p in before.photos if p.base}:
+        for file in find_photos(folder):
+            _gather(file, gathered / file.relative_to(folder))
+    for file in found:
+        _gather(file, gathered / file.relative_to(photos))
+    return Path(before.folder), {"photos": {"more": str(gathered.resolve())}}
+
+
+def _gather(file: Path, target: Path) -> None:
+    target.parent.mkdir(parents=True, exist_ok=True)
+    if not (target.exists() and target.samefile(file)):
+        link_or_copy(file, target)
+
+
+def _further_sets(settings: list[str] | None, out: Path) -> dict[str, dict[str, Any]]:
+    """Where further sets of photos were gathered, and which photo is of which.
+
+    Raises
+    ------
+    PlainError
+        When a folder is not there or holds no photos, or its set has no fit name.
+    """
+    sets = [s for s in map(further_set, settings or ()) if s]
+    names: dict[str, str] = {}
+    for name, folder in sets:
+        if not name or name in (".", "..") or "/" in name or not name.isprintable():
+            raise PlainError(f'"{name}" is no name for a set of photos.', "Give it as --set NAME=FOLDER.")
+        if not folder.is_dir():
+            raise PlainError(f"There is no folder {folder}.", "Check the path in --set NAME=FOLDER.")
+        found = find_photos(folder)
+        if not found:
+            raise PlainError(f"There are no photos in {folder}.", "Check the path in --set NAME=FOLDER.")
+        shutil.rmtree(out / "sets" / name, ignore_errors=True)
+        for file in found:
+            target = out / "sets" / name / file.relative_to(folder)
+            _gather(file, target)
+            names[str(target.relative_to(out / "sets"))] = name
+    if not sets:
+        return {}
+    return {"photos": {"more": str((out / "sets").resolve())}, "cameras": {"sets": names}}
+
+
+def _recipe(
+    recipe: Path | None, grade: Grade | None, changes: dict[str, dict[str, Any]], add_to: Path | None = None
+) -> Recipe:
+    """The recipe to run: from a file, of a grade, or that of the result that is added to; options given by hand win."""
+    if recipe is None and grade is None and add_to is not None and (add_to / "recipe.json").exists():
+        recipe = add_to / "recipe.json"
     if recipe is None:
         return recipe_for(grade or Grade.DRESSED, changes)
     if grade is not None:
@@ -144,15 +241,24 @@ def _sources(photos: Path, out: Path) -> dict[str, Any]:
     return {"folder": str(photos.resolve())} | ({"frames": str((out / "frames").resolve())} if taken else {})
 
 
-def run_until(photos: Path, out: Path, masks: str | None, recipe: Recipe, until: str) -> RunResult:
-    """Run and write the results into ``out``; ``masks`` is a folder, or SUGGEST."""
+def run_until(
+    photos: Path, out: Path, masks: str | None, recipe: Recipe, until: str, settings: list[str] | None = None,
+    add_to: Path | None = None,
+) -> RunResult:  # fmt: skip
+    """Run and write the results into ``out``; ``masks`` is a folder, or SUGGEST; ``settings`` may name sets of photos, and
+    ``add_to`` an earlier result that the photos are added to."""
     filmed = photos.is_file() and is_video(photos)
     claim_output(out, None if filmed else photos)
     store = Store(out)
+    added: dict[str, dict[str, Any]] = {}
+    if add_to is not None:
+        photos, added = _added_to(add_to, photos, out)
     places: dict[str, dict[str, Any]] = {
         "photos": _sources(photos, out),
         "masks": {"folder": str(Path(masks).resolve()) if masks and masks != SUGGEST else None},
     }
+    for layer, values in [*added.items(), *_further_sets(settings, out).items()]:
+        places.setdefault(layer, {}).update(values)
     with make_reporter(console) as reporter:
         runner = Runner(store, reporter)
 
@@ -206,6 +312,7 @@ def build(
     mat: MatOption = None,
     recipe: RecipeOption = None,
     settings: SetOption = None,
+    add_to: AddToOption = None,
 ) -> None:
     """Make a textured model from a folder of photos."""
     changes = _changes(mat, settings, masks)
@@ -215,7 +322,7 @@ def build(
         changes.setdefault("cameras", {})["place"] = True
     if closed:
         changes.setdefault("surface", {})["closed"] = True
-    result = run_until(photos, out, masks, _recipe(recipe, grade, changes), "texture")
+    result = run_until(photos, out, masks, _recipe(recipe, grade, changes, add_to), "texture", settings, add_to)
     surface, cameras = result.versions["surface"].figures, result.versions["cameras"].figures
     placed = cameras["placed"] + cameras["weak"]
     console.print(
@@ -233,9 +340,11 @@ def align(
     mat: MatOption = None,
     recipe: RecipeOption = None,
     settings: SetOption = None,
+    add_to: AddToOption = None,
 ) -> None:
     """Only find out where the photos were taken from."""
-    result = run_until(photos, out, masks, _recipe(recipe, grade, _changes(mat, settings, masks)), "cameras")
+    changes = _changes(mat, settings, masks)
+    result = run_until(photos, out, masks, _recipe(recipe, grade, changes, add_to), "cameras", settings, add_to)
     figures = result.versions["cameras"].figures
     console.print(
         f"{figures['placed'] + figures['weak']} of {figures['photos']} photos placed: {out / 'cameras.json'}",

@@ -62,6 +62,9 @@ def shoot_command(
     capture: Annotated[
         str, typer.Option(help=f"A capture as people make them instead of rings, like clip:30: {', '.join(CAPTURES)}")
     ] = "",
+    tip: Annotated[
+        float, typer.Option(help="Degrees by which the subject on a turntable is tipped over before", min=-180, max=180)
+    ] = 0.0,
 ) -> None:
     """Photograph a scene."""
     width, height = parse_size(size)
@@ -81,7 +84,7 @@ def shoot_command(
             raise ValueError(f"no camera called {camera!r}; there are: {', '.join(CAMERAS)}")
         settings = ShootSettings(
             scene=scene, rings=rings, per_ring=per_ring, width=width, height=height, focal35=focal, seed=seed, exif=exif, mat=mat, planted=parse_planted(plant),
-            off=_names(off), on=CAMERAS[camera] | _names(on), capture=capture, backdrop=backdrop,
+            off=_names(off), on=CAMERAS[camera] | _names(on), capture=capture, backdrop=backdrop, tipped=tip,
         )  # fmt: skip
         steps = iter(track(range(1000), "Shooting", console=console, disable=not console.is_terminal))
         reached = 0

@@ -10,7 +10,6 @@ from typing import Annotated
 import typer
 from rich.console import Console
 
-from vast_quarry.cli.report import make_reporter
 from vast_quarry.core.errors import PlainError
 
 console = Console(soft_wrap=True)
@@ -60,8 +59,7 @@ def serve(
             f"The folder {folder} cannot be written ({error.strerror}).", "Choose another with --data."
         ) from error
     if demo:
-        with make_reporter(console) as reporter:
-            add_demo(app.state.engine, folder, reporter)
+        add_demo(app.state.engine, folder)
     take_in_what_came(app.state.engine, folder)
     keeper = Keeper(app.state.engine, folder)
     console.print(f"Vast Quarry is at {address}  (Ctrl-C stops it)", highlight=False)

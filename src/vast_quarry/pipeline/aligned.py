@@ -19,6 +19,8 @@ from vast_quarry.pipeline.steps.photos import Photo, PhotoList
 
 
 def _state(model: Model, photo: int, observations: NDArray[np.int64], elsewhere: NDArray[np.bool_]) -> str:
+    if any(d.photo == photo for d in model.doubted):
+        return "implausible"
     if not model.placed[photo]:
         return "apart" if elsewhere[photo] else "loose"
     return "placed" if observations[photo] >= WELL_PLACED else "weak"
@@ -99,6 +101,7 @@ def figures_of(
         "placed": solution.states.count("placed"),
         "weak": solution.states.count("weak"),
         "loose": solution.states.count("loose"),
+        "implausible": solution.states.count("implausible"),
         "groups": [int(m.placed.sum()) for m in (model, *model.apart)],
         "pairs_tried": len(pairs),
         "pairs_verified": len(data.matches),

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 import numpy as np
 from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 
 from vast_quarry.core.align.growth import AlignInput
+from vast_quarry.core.align.model import Join
+from vast_quarry.core.align.plausible import Doubt
 from vast_quarry.core.align.trouble import Cause, Trouble
 from vast_quarry.core.align.zoom import Refocused
 from vast_quarry.core.errors import PlainError
@@ -110,6 +112,44 @@ def findings(
             "before a still backdrop, mask the subject."
         )
         out.append(say(pattern, placed=len(photos) - len(loose), all=len(photos)))
+    return out
+
+
+def doubt_sentences(photos: list[Photo], doubted: Sequence[Doubt]) -> list[Said]:
+    """Photos that can hardly stand where they were placed, with the evidence."""
+    names = [clean_name(p.path) for p in photos]
+    out = []
+    for d in doubted:
+        evidence = [
+            say("{percent} % of its good matches, as with {photos}, are impossible from there",
+                percent=round(100 * d.denied), photos=", ".join(names[n] for n in d.against))
+        ]  # fmt: skip
+        if d.off_path:
+            evidence.append(Said("it is far from the photos taken just before and after"))
+        out.append(
+            say(
+                "{photo} can hardly stand where it was placed: {evidence}. It is shown, but nothing is built on it; leave it "
+                "out, or take two photos between it and its neighbours.",
+                photo=names[d.photo], evidence=evidence,
+            )
+        )  # fmt: skip
+    return out
+
+
+def join_sentences(photos: list[Photo], joins: Sequence[Join], sets: Mapping[str, str]) -> list[Said]:
+    """How parts that were aligned by themselves were joined, and what solving all afresh was worth."""
+    out = []
+    for join in joins:
+        paths = [photos[n].path for n in join.photos]
+        names = sorted({sets[p] for p in paths if p in sets})
+        out.append(
+            say(
+                "{what} {count, plural, one {(# photo)} other {(# photos)}} joined by {points} common points. Their error was "
+                "{before} px once laid together, and is {after} px since all cameras were solved afresh.",
+                what=names or _listed([clean_name(p) for p in paths], 3), count=len(paths), points=join.points,
+                before=round(join.laid_px, 2), after=round(join.solved_px, 2),
+            )
+        )  # fmt: skip
     return out
 
 

@@ -6,6 +6,9 @@ import shutil
 from collections.abc import Callable
 from dataclasses import dataclass
 
+import numpy as np
+from numpy.typing import NDArray
+
 from vast_quarry.core.align.growth import AlignInput
 from vast_quarry.core.align.incremental import align
 from vast_quarry.core.align.model import Model
@@ -47,8 +50,18 @@ def attempt(
     pairs = pairs_to_match(context, photos)
     data = match_all(context, photos, pairs)
     context.stage("Placing cameras", 0, len(photos))
-    model = align(data, context.progress("Placing cameras"), on_step=Live(context, photos))
+    model = align(
+        data, context.progress("Placing cameras"), on_step=Live(context, photos), parts=_parts(context, photos)
+    )
     return Attempt(masked, pairs, data, model)
+
+
+def _parts(context: Context, photos: list[Photo]) -> list[NDArray[np.bool_]]:
+    """Photos of each set (n,), where sets are aligned by themselves."""
+    if not context.settings.sets_apart:
+        return []
+    names = np.array([context.settings.sets.get(p.path, "") for p in photos])
+    return [names == name for name in dict.fromkeys(names.tolist())]
 
 
 def best_attempt(

@@ -27,6 +27,7 @@ from vast_quarry.pipeline.store import Store
 #: why a photo has no place in the result, by its state
 _WHY = {
     "loose": "belongs to nothing else: it could not be placed.",
+    "implausible": "can hardly stand where it was placed.",
     "apart": "belongs to another group of photos, which nothing ties to this one.",
 }
 

@@ -82,6 +82,7 @@ class CamerasFigures(ScaleFigures, total=False):
     placed: int
     weak: int
     loose: int
+    implausible: int
     #: photos of each group that hangs together, the largest first; one in most cases
     groups: list[int]
     #: photos that stand in other groups than the one that is used

@@ -13,6 +13,7 @@ from vast_quarry.core.camera import Camera
 from vast_quarry.core.formats.atomic import atomic_write, is_whole, write_arrays
 from vast_quarry.core.match.likeness import FEW, candidates
 from vast_quarry.core.match.pairs import choose_pairs
+from vast_quarry.pipeline.reuse import Earlier, feature_key, made_of, write_made
 from vast_quarry.pipeline.solution import Solution
 from vast_quarry.pipeline.step import Context
 from vast_quarry.pipeline.steps.masks import mask_file
@@ -67,21 +68,27 @@ def find_features(
 ) -> int:
     """Find features of all photos, only inside their masks where they ``obey``; how many photos that was.
 
-    With ``tilts`` they are sought besides in views simulated so.
+    With ``tilts`` they are sought besides in views simulated so. Those that another version found are taken.
     """
     settings = context.settings
     (context.folder / "features").mkdir(exist_ok=True)
-    jobs = []
+    earlier = Earlier(context.folder)
+    jobs, keys = [], {}
     masked = 0
     for p in photos:
         mask = mask_file(context.parents["masks"], p.number) if obey else None
         masked += mask is not None
         scale = photo_scale(p, settings.photo_scale, settings.largest_side)
+        keys[p.number] = feature_key(p, mask, scale, settings.features, settings.local_contrast, tilts)
+        target = context.folder / "features" / f"{p.number:05d}.npz"
+        if not is_whole(target) and earlier.take_features(keys[p.number], target):
+            continue
         jobs.append(
             (str(listed.file(p)), str(mask) if mask else None, scale, settings.features, (p.width, p.height),
-             str(context.folder / "features" / f"{p.number:05d}.npz"), p.tone, settings.local_contrast, tilts)
+             str(target), p.tone, settings.local_contrast, tilts)
         )  # fmt: skip
     context.each("Finding features", match_units.features, jobs)
+    write_made(context.folder, keys, settings.ratio, ())
     return masked
 
 
@@ -94,8 +101,13 @@ def share_left_out(context: Context, photos: list[Photo]) -> float | None:
     return float(total[0] / total[1]) if total[0] else None
 
 
-def pairs_to_match(context: Context, photos: list[Photo]) -> list[tuple[int, int]]:
-    """Pairs worth matching in full: of those that may show the same, those whose coarsest features match best."""
+def pairs_to_match(
+    context: Context, photos: list[Photo], fresh: set[int] | None = None, widely: bool = False
+) -> list[tuple[int, int]]:
+    """Pairs worth matching in full: of those that may show the same, those whose coarsest features match best.
+
+    With ``fresh`` only pairs of which one is such a row; ``widely`` with twice as many partners as the settings say.
+    """
     files = [str(context.folder / "features" / f"{p.number:05d}.npz") for p in photos]
     coarse = context.folder / "coarse.npy"
     count = 1200 if len(photos) <= 150 else 700
@@ -107,7 +119,8 @@ def pairs_to_match(context: Context, photos: list[Photo]) -> list[tuple[int, int
         np.save(target, match_units.mean_descriptor(table))
     worth: dict[int, list[int]] = {}
     for i, j in candidates(match_units.vectors(table, FEW), _orders(photos)):
-        worth.setdefault(i, []).append(j)
+        if fresh is None or i in fresh or j in fresh:
+            worth.setdefault(i, []).append(j)
     rows = context.each(
         "Looking for overlap", match_units.likeness_row, [(str(coarse), i, others) for i, others in worth.items()]
     )
@@ -115,7 +128,8 @@ def pairs_to_match(context: Context, photos: list[Photo]) -> list[tuple[int, int
     for (i, others), row in zip(worth.items(), rows):
         likeness[i, others] = row
     write_arrays(context.folder / "likeness.npz", likeness=likeness)
-    return choose_pairs(likeness, partners=context.settings.partners)
+    partners = context.settings.partners * (2 if widely else 1)
+    return choose_pairs(likeness, partners=partners, choosing=fresh if fresh is None else sorted(fresh))
 
 
 def _orders(photos: list[Photo]) -> list[NDArray[np.int64]]:
@@ -127,33 +141,45 @@ def _orders(photos: list[Photo]) -> list[NDArray[np.int64]]:
 
 
 def match_all(context: Context, photos: list[Photo], pairs: list[tuple[int, int]]) -> AlignInput:
+    """Match pairs of photos (rows), but for those that another version matched; what alignment starts from."""
     (context.folder / "matches").mkdir(exist_ok=True)
-    folder = context.folder
+    folder, ratio = context.folder, context.settings.ratio
+    earlier, (keys, _, _) = Earlier(folder), made_of(folder)
     by_first: dict[int, list[int]] = {}
+    known: dict[int, dict[int, NDArray[np.int32]]] = {}
     for i, j in pairs:
-        by_first.setdefault(i, []).append(j)
+        a, b = photos[i].number, photos[j].number
+        m = earlier.matches(keys[a], keys[b], ratio) if a in keys and b in keys else None
+        if m is None:
+            by_first.setdefault(i, []).append(j)
+        else:
+            known.setdefault(a, {})[b] = m
+    for a, with_others in known.items():
+        match_units.write_matches(folder, a, with_others)
     # small bundles, so that both processors stay busy to the end
     jobs = []
     for i, others in by_first.items():
         for k in range(0, len(others), 4):
             part = others[k : k + 4]
             jobs.append(
-                (str(folder), photos[i].number, [photos[j].number for j in part], context.settings.ratio,
+                (str(folder), photos[i].number, [photos[j].number for j in part], ratio,
                  [(p.width, p.height) for p in [photos[i], *[photos[j] for j in part]]])
             )  # fmt: skip
     context.each("Matching photos", match_units.match_photo, jobs)
     index = {p.number: n for n, p in enumerate(photos)}
+    bundles = [(job[1], job[2]) for job in jobs] + [(a, list(found)) for a, found in known.items()]
     matches: dict[tuple[int, int], NDArray[np.int32]] = {}
-    for job in jobs:
-        for (a, b), m in match_units.read_matches(folder, job[1], job[2]).items():
+    for first, numbers in bundles:
+        for (a, b), m in match_units.read_matches(folder, first, numbers).items():
             matches[index[a], index[b]] = m
+    write_made(folder, keys, ratio, [(photos[i].number, photos[j].number) for i, j in pairs])
     xy, scale = [], []
     for p in photos:
         with np.load(folder / "features" / f"{p.number:05d}.npz") as f:
             xy.append(f["xy"])
             scale.append(f["scale"])
     lens_of, own, lenses, guessed = _lenses(photos)
-    return AlignInput(xy, scale, matches, lens_of, lenses, guessed, own)
+    return AlignInput(xy, scale, dict(sorted(matches.items())), lens_of, lenses, guessed, own, _orders(photos)[-1])
 
 
 def still_backdrop(context: Context, photos: list[Photo], most: int = 12) -> Trouble | None:

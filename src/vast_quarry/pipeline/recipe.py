@@ -20,6 +20,7 @@ from vast_quarry.pipeline.step import StepSettings
 PLACES = {
     ("photos", "folder"),
     ("photos", "frames"),
+    ("photos", "more"),
     ("masks", "folder"),
     ("masks", "model"),
     ("masks", "edits"),

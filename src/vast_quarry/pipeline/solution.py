@@ -30,7 +30,8 @@ class Solution:
     numbers : (n,) int
         Number of each photo in the list of photos; what follows is in this order.
     states : list of str
-        ``"placed"`` or ``"weak"`` (:data:`ALIGNED`); ``"apart"`` in another group, ``"loose"`` in none.
+        ``"placed"`` or ``"weak"`` (:data:`ALIGNED`); ``"implausible"`` with a pose that can hardly be right; ``"apart"`` in
+        another group, ``"loose"`` in none.
     rotations : (n, 3, 3), centers : (n, 3)
     lens_of : (n,) int, lenses : list of Camera
     points : (P, 3), colors : (P, 3) uint8

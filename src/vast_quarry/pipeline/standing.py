@@ -20,6 +20,7 @@ from vast_quarry.core.pose import Similarity
 from vast_quarry.core.words import Said, say
 from vast_quarry.pipeline.aligned import box_figures, cameras_document
 from vast_quarry.pipeline.figures import CamerasFigures, ScaleFigures
+from vast_quarry.pipeline.reuse import MADE
 from vast_quarry.pipeline.scaling import scaled_by_hand
 from vast_quarry.pipeline.solution import Solution, group_name, groups_in, load_solution, save_solution, turned
 from vast_quarry.pipeline.step import Context
@@ -102,9 +103,12 @@ def stood_again(context: Context, listed: PhotoList, before: Path) -> CamerasFig
     found = [load_solution(before, group_name(g + 1)) for g in range(groups)] if groups > 1 else []
     if not found:
         found = [load_solution(before, AS_FOUND if (before / f"{AS_FOUND}.npz").exists() else "solution")]
-    (context.folder / "features").mkdir(exist_ok=True)
-    for file in (before / "features").iterdir():
-        link_or_copy(file, context.folder / "features" / file.name)
+    for part in ("features", "matches"):
+        (context.folder / part).mkdir(exist_ok=True)
+        for file in (before / part).glob("*.npz"):
+            link_or_copy(file, context.folder / part / file.name)
+    if (before / MADE).exists():
+        link_or_copy(before / MADE, context.folder / MADE)
     version = Version.model_validate_json((before / "version.json").read_bytes())
     for note in version.findings:
         if not about_standing(note):
@@ -148,7 +152,7 @@ def stood_by_hand(
         context.found(note)
     found_by = before.get("upright_found_by", before.get("upright_by", "level photos"))
     context.stage("Standing the model up", 1, 1)
-    own = {state: solution.states.count(state) for state in ("placed", "weak", "loose")}
+    own = {state: solution.states.count(state) for state in ("placed", "weak", "loose", "implausible")}
     return cast(
         CamerasFigures,
         {

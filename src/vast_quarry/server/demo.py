@@ -1,14 +1,12 @@
 """The demo: the milestone of Nether Orrowby, finished, the same photos unprocessed, some of them spoilt to be
 judged, a roof finial that is planned, a film of it, and photos of it on a turntable, to be masked.
 
-The photos are shipped; the finished project is computed from them once, when the demo is first set up (which also
-compiles the heavy loops), and not again.
+The photos are shipped; what is made of them is queued as jobs, which the worker does once while the page is open.
 """
 
 from __future__ import annotations
 
 import shutil
-import threading
 from collections.abc import Callable
 from pathlib import Path
 
@@ -21,14 +19,10 @@ from sqlmodel import Session, select
 from vast_quarry.core.photo.tone import Tone, apply_tone
 from vast_quarry.core.rig.defects import disc_kernel, motion_kernel
 from vast_quarry.pipeline.plan import PlanIn
-from vast_quarry.pipeline.run import Runner
-from vast_quarry.pipeline.step import Reporter
 from vast_quarry.server.models import Project
 from vast_quarry.server.services.folders import Folders, folders_of
-from vast_quarry.server.services.judging import judge_project
-from vast_quarry.server.services.layers import places_of, recipe_of
-from vast_quarry.server.services.videos import look, take_video
-from vast_quarry.server.services.world import make_ready
+from vast_quarry.server.services.jobs import add_job, add_run
+from vast_quarry.server.services.videos import take_video
 
 #: shipped in the package: the photos
 SHIPPED = Path(__file__).parents[1] / "demo"
@@ -40,6 +34,7 @@ SPOILT = "Milestone, spoilt photos"
 DEFECTS: dict[int, tuple[str, float]] = {4: ("motion", 9), 11: ("focus", 7), 17: ("light", -2.4), 23: ("light", 1.5)}
 #: two laps of the finial
 FILMED = "Finial, filmed"
+FILM = "finial-two-laps.mp4"
 #: the finial turned before a curtain, from two heights
 TURNED = "Finial, on the turntable"
 FINIAL = {
@@ -48,8 +43,8 @@ FINIAL = {
 }  # fmt: skip
 
 
-def add_demo(engine: Engine, data: Path, reporter: Reporter) -> None:
-    """Add the demo projects that are not there, and finish the finished one."""
+def add_demo(engine: Engine, data: Path) -> None:
+    """Add the demo projects that are not there, and queue what is to be made of their photos."""
     with Session(engine) as session:
         there = {p.name for p in session.exec(select(Project)).all()}
         for name in reversed(NAMES):
@@ -62,16 +57,20 @@ def add_demo(engine: Engine, data: Path, reporter: Reporter) -> None:
             total = len(plan.work_out().stations)
             session.add(Project(name=PLANNED, plan={**plan.model_dump(mode="json"), "total": total}))
             session.commit()
-        for name, fill in ((SPOILT, _spoil), (FILMED, _film), (TURNED, _turn)):
+        for name, fill, kind, params in (
+            (SPOILT, _spoil, "judge", {}),
+            (FILMED, _film, "look", {"name": FILM}),
+            (TURNED, _turn, None, {}),
+        ):
             if name in there:
                 continue
-            _add(session, data, Project(name=name), lambda f, fill=fill: fill(f, reporter))  # type: ignore[misc]
+            project = Project(name=name)
+            _add(session, data, project, fill)
+            if kind:
+                add_job(session, project.id or 0, kind, params)
         finished = session.exec(select(Project).where(Project.name == NAMES[0])).first()
         if finished is not None and "texture" not in folders_of(data, finished.id or 0).store.in_use():
-            folders = folders_of(data, finished.id or 0)
-            done = Runner(folders.store, reporter).run(recipe_of(finished), places_of(folders))
-            for layer in done.versions:
-                make_ready(folders, layer)
+            add_run(session, finished, "texture")
 
 
 def _add(session: Session, data: Path, project: Project, fill: Callable[[Folders], object]) -> None:
@@ -90,8 +89,8 @@ def _add(session: Session, data: Path, project: Project, fill: Callable[[Folders
     session.commit()
 
 
-def _spoil(folders: Folders, reporter: Reporter) -> None:
-    """Copies of the shipped photos with defects, one of them twice, judged."""
+def _spoil(folders: Folders) -> None:
+    """Copies of the shipped photos with defects, one of them twice."""
     files = sorted((SHIPPED / "photos").iterdir())
     for k, file in enumerate(files, 1):
         target = folders.photos / file.name
@@ -108,16 +107,14 @@ def _spoil(folders: Folders, reporter: Reporter) -> None:
             rgb = np.asarray(cv2.filter2D(rgb, -1, kernel), np.uint8)
         Image.fromarray(rgb).save(target, quality=93, subsampling=0, exif=exif)
     shutil.copy(files[7], folders.photos / f"again_{files[7].name}")
-    judge_project(folders, reporter, threading.Event())
 
 
-def _turn(folders: Folders, reporter: Reporter) -> None:
+def _turn(folders: Folders) -> None:
     """The shipped photos of the finial on its turntable."""
     shutil.copytree(SHIPPED / "turntable", folders.photos, dirs_exist_ok=True)
 
 
-def _film(folders: Folders, reporter: Reporter) -> None:
-    """The shipped film, looked through."""
-    with (SHIPPED / "finial-two-laps.mp4").open("rb") as file:
-        name = take_video(folders, "finial-two-laps.mp4", file)
-    look(folders, name, reporter, threading.Event())
+def _film(folders: Folders) -> None:
+    """The shipped film."""
+    with (SHIPPED / FILM).open("rb") as file:
+        take_video(folders, FILM, file)

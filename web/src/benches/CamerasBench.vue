@@ -45,12 +45,12 @@ const row = computed(() => scene.value?.cameras.find((c) => c.photo === project.
 /** The photo in the frame of the chosen camera. */
 const carried = () => project.selected && photoUrl(project.id, 'thumb', project.selected, 280)
 const camera = computed(() => scene.value?.cameras.find((c) => c.row === row.value) ?? null)
-const MARKS: Record<string, string> = { placed: '●', weak: '◐', loose: '○', apart: '◌' }
+const MARKS: Record<string, string> = { placed: '●', weak: '◐', loose: '○', implausible: '⊘', apart: '◌' }
 const counts = computed(() => {
-  const n: Record<string, number> = { placed: 0, weak: 0, apart: 0, loose: 0 }
+  const n: Record<string, number> = { placed: 0, weak: 0, implausible: 0, apart: 0, loose: 0 }
   for (const c of scene.value?.cameras ?? []) n[c.state]++
   return Object.entries(n)
-    .filter(([k, v]) => v || k !== 'apart')
+    .filter(([k, v]) => v || !['apart', 'implausible'].includes(k))
     .map(([k, v]) => `${MARKS[k]} ${t(`world.${k}`)} ${v}`)
     .join('   ')
 })

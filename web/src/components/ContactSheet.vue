@@ -21,7 +21,7 @@ const { t } = useI18n()
 const project = useProject()
 const host = ref<HTMLElement | null>(null)
 const { width } = useElementSize(host)
-const MARKS: Record<string, string> = { placed: '●', weak: '◐', loose: '○' }
+const MARKS: Record<string, string> = { placed: '●', weak: '◐', loose: '○', implausible: '⊘', apart: '◌' }
 
 /** The photos in the wished order. */
 const photos = computed(() => {

@@ -203,6 +203,7 @@ export const de: Catalogue = {
     placed: 'platziert',
     weak: 'schwach',
     loose: 'lose',
+    implausible: 'unglaubwürdig',
     apart: 'in anderer Gruppe',
     errors: 'Fehler × {n}',
     errorsHint: 'Um wie viel Merkmale ihre Punkte verfehlen, vergrößert',

@@ -197,6 +197,7 @@ export const en = {
     placed: 'placed',
     weak: 'weak',
     loose: 'loose',
+    implausible: 'implausible',
     apart: 'in another group',
     errors: 'Errors × {n}',
     errorsHint: 'What features miss their points by, enlarged',

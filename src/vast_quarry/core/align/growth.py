@@ -56,6 +56,8 @@ class AlignInput:
         Lenses whose focal length is a mere guess.
     own_lens : (n,) int, optional
         Lens that a photo has if it turns out not to share that of ``lens_of``.
+    order : (n,) int, optional
+        The photos in the order of shooting, where that is not the order they are in.
     """
 
     xy: list[NDArray[np.float32]]
@@ -65,6 +67,7 @@ class AlignInput:
     lenses: list[Camera]
     guessed: list[bool]
     own_lens: NDArray[np.int64] | None = None
+    order: NDArray[np.int64] | None = None
 
 
 @dataclass(frozen=True)
@@ -230,11 +233,17 @@ class Grower:
             for i in self.candidates():
                 self.resect(i)
         m.hold_but(proven_unknowns(m))
-        m.adjust(LAST_LOSS, iterations=15, tolerance=1e-4)
+        self.settle()
+
+    def settle(self, quickly: bool = False) -> None:
+        """The last adjustments, and only what agrees with them kept; one will do ``quickly`` for what has settled before."""
+        m = self.model
+        if not quickly:
+            m.adjust(LAST_LOSS, iterations=15, tolerance=1e-4)
         m.measure_noise(2 * ROUNDS[-1][0])
         m.triangulate(ROUNDS[-1][0], 0.8 * self.angle)
         self.drop_unsupported()
-        m.adjust(LAST_LOSS, iterations=30, tolerance=1e-6)
+        m.adjust(LAST_LOSS, iterations=30, tolerance=1e-4 if quickly else 1e-6)
         agree = m.errors() < ROUNDS[-1][0] * m.noise.sigma(m.scale)
         m.inlier &= agree
         m.good &= np.bincount(m.track_of[m.inlier], minlength=len(m.tracks)) >= 2

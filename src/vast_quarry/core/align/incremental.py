@@ -9,14 +9,16 @@ Sturm, P. (1999). Critical motion sequences for the self-calibration of cameras 
 from __future__ import annotations
 
 import copy
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
 
+from vast_quarry.core.align.cycles import contradicted
 from vast_quarry.core.align.groups import join
-from vast_quarry.core.align.growth import GROWING, PLACED_AT_LEAST, AlignInput, Ground, Grower, lay_ground
-from vast_quarry.core.align.model import Bools, Model
+from vast_quarry.core.align.growth import GROWING, PLACED_AT_LEAST, ROUNDS, AlignInput, Ground, Grower, lay_ground
+from vast_quarry.core.align.model import Bools, Join, Model
+from vast_quarry.core.align.plausible import doubts, take_out
 from vast_quarry.core.align.start import Pair, first_pairs
 from vast_quarry.core.align.trouble import Trouble, cannot_be_aligned, moves_of, what_is_wrong
 from vast_quarry.core.align.zoom import doubtful, refocus
@@ -27,6 +29,8 @@ from vast_quarry.core.progress import Progress, silent
 ATTEMPTS, NEARLY_ALL = 4, 0.8
 #: photos of the smallest group that is aligned by itself; least angle (degrees) between rays once groups are joined
 FEWEST_APART, JOINED_ANGLE = 3, 1.0
+#: features so far from each other (thousandths of the longer side) may be of one place
+ONE_PLACE = 4.0
 
 
 def guesses(data: AlignInput, ground: Ground) -> list[list[Camera]]:
@@ -92,32 +96,61 @@ def align(
     progress: Progress = silent,
     attempts: int = ATTEMPTS,
     on_step: Callable[[Model], None] = lambda model: None,
+    parts: Sequence[Bools] = (),
 ) -> Model | Trouble:
     """Align photos from verified matches.
+
+    With ``parts`` (each (n,) bool) the photos of each are aligned by themselves first, and what is found is joined then.
 
     The best of up to ``attempts`` growths from different first pairs, stopping when four fifths of what hangs together are
     placed. Photos that are left and hang together among themselves are aligned by themselves and joined by what both show
     (:mod:`.groups`); those that cannot be joined are :attr:`.Model.apart`. When nothing holds, why. ``on_step`` is shown the
-    model after every photo placed.
+    model after every photo placed. Pairs that contradict the others (:mod:`.cycles`) count as not matched, and photos that can
+    hardly stand where they were placed (:mod:`.plausible`) are taken out and told in :attr:`.Model.doubted`.
     """
     n = len(data.xy)
     if not data.matches:
         return Trouble("too few matches", ())
+    data = without_contradicted(data)
     ground = lay_ground(data)
     moves = _moves(data, ground)
     if cannot_be_aligned(moves):
         return what_is_wrong(moves, n)
     least = AGREES_BEFORE_STILL if what_is_wrong(moves, n).cause == "still backdrop" else AGREES
     search = Search(data, ground, progress, attempts, on_step, least)
-    best = search.best(np.ones(n, bool))
-    if best is None:
+    found = [m for m in (search.best(part) for part in parts or [np.ones(n, bool)]) if m is not None]
+    if not found:
         return what_is_wrong(moves, n)
-    return search.with_the_rest(search.refocused(best))
+    best, *others = sorted(found, key=lambda m: -int(m.placed.sum()))
+    model = search.with_the_rest(search.refocused(best) if not parts else best, others)
+    if parts:
+        apart, model = model.apart, search.refocused(model)
+        model.apart = [m for m in apart if not (m.placed & model.placed).any()]
+    for group in (model, *model.apart):
+        search.doubted(group)
+    return model
+
+
+def without_contradicted(data: AlignInput) -> AlignInput:
+    """What alignment starts from, without pairs whose matches contradict those with third photos."""
+    longest = float(np.median([max(c.width, c.height) for c in data.lenses]))
+    bad = contradicted(data.xy, data.matches, ONE_PLACE * longest / 1000)
+    return replace(data, matches={k: m for k, m in data.matches.items() if k not in bad}) if bad else data
 
 
 def _relative_noise(m: Model) -> float:
     """Usual error of observations, in thousandths of the photos."""
     return float(np.median(m.relative_sigma()[m.inlier])) if m.inlier.any() else np.inf
+
+
+def _error_across(m: Model, ours: Bools, theirs: Bools) -> tuple[int, float]:
+    """Points seen from both parts, and the RMS error in pixels of what is seen of them."""
+    seen = [np.zeros(len(m.tracks), bool) for _ in range(2)]
+    for row, part in zip(seen, (ours, theirs)):
+        row[m.track_of[m.inlier & part[m.tracks.photo]]] = True
+    both = seen[0] & seen[1]
+    e = m.errors()[m.inlier & both[m.track_of]]
+    return int(both.sum()), float(np.sqrt((e**2).mean())) if len(e) else np.inf
 
 
 @dataclass
@@ -203,10 +236,10 @@ class Search:
         m.triangulate(2 * GROWING, grower.angle)
         return grower
 
-    def with_the_rest(self, model: Model) -> Model:
-        """Align what was left by itself, and join it to the model where both show enough of the same."""
-        apart: list[Model] = []
-        left = ~model.placed
+    def with_the_rest(self, model: Model, others: Sequence[Model] = ()) -> Model:
+        """Align what was left by itself, and join it and ``others`` to the model where both show enough of the same."""
+        apart = list(others)
+        left = ~np.any([m.placed for m in (model, *others)], axis=0)
         while True:
             tied = self.ground.sharing.count[np.ix_(left, left)].max(0, initial=0) >= PLACED_AT_LEAST
             if left.sum() < FEWEST_APART or tied.sum() < FEWEST_APART:
@@ -217,12 +250,29 @@ class Search:
                 break
             apart.append(found)
             left &= ~found.placed
-        for other in list(apart):
-            joined = self.joined(model, other)
-            if joined is not None:
-                model, apart = joined, [a for a in apart if a is not other]
+        # what cannot be joined yet may be once others are
+        tried = True
+        while tried:
+            tried = False
+            for other in sorted(apart, key=lambda m: -int(m.placed.sum())):
+                joined = self.joined(model, other)
+                if joined is not None:
+                    model, apart, tried = joined, [a for a in apart if a is not other], True
         model.apart = sorted(apart, key=lambda m: -int(m.placed.sum()))
         return model
+
+    def doubted(self, model: Model) -> None:
+        """Take photos out that can hardly stand where they were placed, and settle the rest."""
+        data = self.data
+        order = np.arange(len(data.xy)) if data.order is None else data.order
+        model.doubted = doubts(model, data.xy, data.matches, order)
+        if not model.doubted or model.placed.sum() - len(model.doubted) < 3:
+            model.doubted = []
+            return
+        take_out(model, [d.photo for d in model.doubted], ROUNDS[-1][0], JOINED_ANGLE)
+        grower = Grower(data, self.ground, list(model.lenses), self.progress)
+        grower.model, grower.angle = model, JOINED_ANGLE
+        grower.settle()
 
     def joined(self, model: Model, other: Model) -> Model | None:
         """Both as one, solved together afresh, with what can be placed now besides; None where too little ties them."""
@@ -239,9 +289,12 @@ class Search:
         grower = self._from(both, self.data)
         m = grower.model
         m.refocused = model.refocused
+        before = _error_across(m, model.placed, other.placed)
         grower.refine()
         grower.grow()
         grower.finish()
+        after = _error_across(m, model.placed, other.placed)
+        m.joins = [*model.joins, Join(np.flatnonzero(other.placed), *before, after[1])]
         lost = (model.placed & ~m.placed).sum()
         gained = (m.placed & ~model.placed).sum()
         return m if gained > max(lost, 1) and not agrees_with_little(m, self.least) else None

@@ -27,6 +27,17 @@ STAND_FOR_ALL = 640
 FEATURES_LEAN = 2.0
 
 
+@dataclass(frozen=True)
+class Join:
+    """How photos (K,) that were aligned by themselves came to a model: points that both saw then, and the RMS error in
+    pixels of what is seen of such points when they were laid together, and once all cameras were solved afresh."""
+
+    photos: NDArray[np.int64]
+    points: int
+    laid_px: float
+    solved_px: float
+
+
 @dataclass
 class Model:
     """A reconstruction.
@@ -56,6 +67,10 @@ class Model:
         What hangs together by itself and could not be joined to this, largest first, each in a frame of its own.
     refocused : list of Refocused
         Photos whose focal length turned out to be another than was said (:mod:`.zoom`).
+    joins : list of Join
+        How parts that were aligned by themselves were joined to it.
+    doubted : list of Doubt
+        Photos that have a pose but are not placed, since they can hardly stand there (:mod:`.plausible`).
     """
 
     tracks: Tracks
@@ -75,6 +90,8 @@ class Model:
     check: Callable[[], None] = lambda: None
     apart: list[Model] = field(default_factory=list)
     refocused: list[Any] = field(default_factory=list)
+    doubted: list[Any] = field(default_factory=list)
+    joins: list[Join] = field(default_factory=list)
 
     def __post_init__(self) -> None:
         self.points = np.zeros((len(self.tracks), 3))

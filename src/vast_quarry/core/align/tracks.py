@@ -53,23 +53,84 @@ def no_tracks() -> Tracks:
     return Tracks(np.zeros(1, np.int64), np.zeros(0, np.int64), np.zeros(0, np.int64))
 
 
+@dataclass
+class MatchGraph:
+    """Matches as edges between features.
+
+    Attributes
+    ----------
+    photo, feature : (N,) int
+        Of each feature that is matched, sorted by photo.
+    a, b : (E,) int
+        Features that each match joins.
+    shared : (E,) int
+        How many matches the pair of photos has that it is of.
+    begin, near : (N + 1,), (2 E,) int
+        Features that each feature is matched to, in rising order.
+    """
+
+    photo: Ints
+    feature: Ints
+    a: Ints
+    b: Ints
+    shared: Ints
+    begin: Ints
+    near: Ints
+
+
+def match_graph(counts: list[int], matches: dict[tuple[int, int], NDArray[np.int32]]) -> MatchGraph:
+    """The graph of matches between photos of so many features (arguments as :func:`build_tracks`); pairs in turn."""
+    offset = np.concatenate([[0], np.cumsum(counts)]).astype(np.int64)
+    left = np.concatenate([m[:, 0].astype(np.int64) + offset[i] for (i, _), m in matches.items()])
+    right = np.concatenate([m[:, 1].astype(np.int64) + offset[j] for (_, j), m in matches.items()])
+    sizes = [len(m) for m in matches.values()]
+    nodes, both = np.unique(np.concatenate([left, right]), return_inverse=True)
+    a, b = both[: len(left)], both[len(left) :]
+    photo = np.searchsorted(offset, nodes, side="right") - 1
+    ends, others = np.concatenate([a, b]), np.concatenate([b, a])
+    by_end = np.lexsort((others, ends))
+    begin = np.searchsorted(ends[by_end], np.arange(len(nodes) + 1))
+    return MatchGraph(photo, nodes - offset[photo], a, b, np.repeat(sizes, sizes), begin, others[by_end])
+
+
 @njit(cache=True)
-def _triangles(begin, near, a, b):
-    """How many features are matched to both ends of each match; ``near`` is sorted within each feature's neighbours."""
-    out = np.zeros(a.shape[0], np.int64)
+def loops(begin, near, photo, place, a, b, off):
+    """Loops through a third photo that each match closes, and that it breaks.
+
+    A loop is broken where both ends of a match are matched to a third photo, but to different places of it.
+
+    Parameters
+    ----------
+    begin, near, photo, a, b : int arrays
+        The graph (:class:`MatchGraph`).
+    place : (N, 2) float
+        Pixel of each feature.
+    off : float
+        Pixels from which places differ: one place may have two features.
+
+    Returns
+    -------
+    closed, broken : (E,) int
+    """
+    closed = np.zeros(a.shape[0], np.int64)
+    broken = np.zeros(a.shape[0], np.int64)
     for e in range(a.shape[0]):
         i, j = begin[a[e]], begin[b[e]]
         last_i, last_j = begin[a[e] + 1], begin[b[e] + 1]
         while i < last_i and j < last_j:
-            if near[i] == near[j]:
-                out[e] += 1
+            u, v = near[i], near[j]
+            if photo[u] == photo[v]:
+                if u == v:
+                    closed[e] += 1
+                elif abs(place[u, 0] - place[v, 0]) + abs(place[u, 1] - place[v, 1]) > off:
+                    broken[e] += 1
                 i += 1
                 j += 1
-            elif near[i] < near[j]:
+            elif photo[u] < photo[v]:
                 i += 1
             else:
                 j += 1
-    return out
+    return closed, broken
 
 
 @njit(cache=True)
@@ -129,22 +190,13 @@ def build_tracks(counts: list[int], matches: dict[tuple[int, int], NDArray[np.in
     matches : dict
         ``(i, j)`` to an array (K, 2) of feature numbers in photos i and j.
     """
-    offset = np.concatenate([[0], np.cumsum(counts)]).astype(np.int64)
     some = {k: m for k, m in matches.items() if len(m)}
     if not some:
         return no_tracks()
-    left = np.concatenate([m[:, 0].astype(np.int64) + offset[i] for (i, _), m in some.items()])
-    right = np.concatenate([m[:, 1].astype(np.int64) + offset[j] for (_, j), m in some.items()])
-    shared = np.repeat([len(m) for m in some.values()], [len(m) for m in some.values()])
-    nodes, both = np.unique(np.concatenate([left, right]), return_inverse=True)
-    a, b = both[: len(left)], both[len(left) :]
-    photo = np.searchsorted(offset, nodes, side="right") - 1
-    ends, others = np.concatenate([a, b]), np.concatenate([b, a])
-    by_end = np.lexsort((others, ends))
-    begin = np.searchsorted(ends[by_end], np.arange(len(nodes) + 1))
-    sure = _triangles(begin, others[by_end], a, b)
-    order = np.lexsort((-shared, -sure))
-    return _sorted_tracks(_merge(order, a, b, photo, len(counts)), photo, nodes - offset[photo])
+    g = match_graph(counts, some)
+    sure, _ = loops(g.begin, g.near, g.photo, np.zeros((len(g.photo), 2), np.float32), g.a, g.b, 0.0)
+    order = np.lexsort((-g.shared, -sure))
+    return _sorted_tracks(_merge(order, g.a, g.b, g.photo, len(counts)), g.photo, g.feature)
 
 
 def _sorted_tracks(label: Ints, photo: Ints, feature: Ints) -> Tracks:

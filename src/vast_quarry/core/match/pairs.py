@@ -10,6 +10,8 @@ Wu, C. (2013). Towards linear-time incremental structure from motion. 3DV.
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -17,7 +19,9 @@ from numpy.typing import NDArray
 FAR = 0.15
 
 
-def choose_pairs(likeness: NDArray[np.int64], enough: int = 8, partners: int = 14) -> list[tuple[int, int]]:
+def choose_pairs(
+    likeness: NDArray[np.int64], enough: int = 8, partners: int = 14, choosing: Iterable[int] | None = None
+) -> list[tuple[int, int]]:
     """Pairs worth matching in full.
 
     Parameters
@@ -35,7 +39,7 @@ def choose_pairs(likeness: NDArray[np.int64], enough: int = 8, partners: int = 1
     both = np.maximum(likeness, likeness.T).astype(np.int64)
     np.fill_diagonal(both, -1)
     chosen: set[tuple[int, int]] = set()
-    for i in range(n):
+    for i in range(n) if choosing is None else choosing:
         order = np.argsort(-both[i], kind="stable")[: n - 1]
         able = order[both[i, order] >= max(enough, FAR * both[i, order[0]])] if n > 1 else order
         close = partners - partners * 2 // 5

@@ -52,7 +52,7 @@ def bake_light(scene: Scene, rays: RayScene, directions: int = 32) -> None:
         for d in local:
             world = t * d[0] + b * d[1] + n * d[2]
             hit = rays.blocked(np.concatenate([origin, world], 1).astype(np.float32))
-            up = world[:, 2]
+            up = world @ scene.room.rotation[2]
             open_sky = np.where(up > 0, 0.55 + 0.45 * up, BOUNCE)
             total += np.where(hit, BOUNCE, open_sky)
         body.light = _smoothed((total / directions).astype(np.float32), body.faces, len(n))

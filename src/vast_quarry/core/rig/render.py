@@ -202,7 +202,7 @@ class Studio:
                     behind = np.repeat(backdrop[row : row + rows].reshape(-1, 3), k, axis=0)
                     color[missed] = behind[missed]
                 else:
-                    up = flat[missed, 5] / np.linalg.norm(flat[missed, 3:], axis=1)
+                    up = flat[missed, 3:] @ self.scene.room.rotation[2] / np.linalg.norm(flat[missed, 3:], axis=1)
                     color[missed] = np.asarray(self.scene.sky, np.float32) * (0.8 + 0.3 * up.clip(0, 1))[:, None]
                     if self.window:
                         d = flat[missed, 3:] / np.linalg.norm(flat[missed, 3:], axis=1, keepdims=True)

@@ -14,6 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vast_quarry.core.plan.mats import Mat
+from vast_quarry.core.pose import Similarity, rotation_from_vector
 from vast_quarry.core.rig import paint
 from vast_quarry.core.rig.noise import fbm_many
 from vast_quarry.core.rig.solids import (
@@ -52,6 +53,8 @@ class Scene:
     #: a printed sheet (rows, columns) as reflectance; where its first pixel lies (x, y), and pixels per metre
     sheet: NDArray[np.float32] = field(default_factory=lambda: np.ones((2, 2), np.float32))
     sheet_at: Array = field(default_factory=lambda: np.array([0.0, 0.0, 1.0]))
+    #: from the subject to the room that it stands in: other than nothing once it was tipped over
+    room: Similarity = field(default_factory=lambda: Similarity(1.0, np.eye(3), np.zeros(3)))
 
     @property
     def subject(self) -> Body:
@@ -59,8 +62,8 @@ class Scene:
 
     @property
     def size(self) -> Array:
-        """Extent of the subject above ground along x, y, z in metres."""
-        v = self.subject.vertices
+        """Extent of the subject above ground along x, y, z of the room in metres."""
+        v = self.room.points(self.subject.vertices)
         low, high = v.min(0), v.max(0)
         return high - np.maximum(low, [-np.inf, -np.inf, 0.0])
 
@@ -168,6 +171,21 @@ def build_scene(name: str, seed: int, ground_sample: float) -> Scene:
     base = CELLS[name]
     cell = base * float(np.clip(ground_sample / (base * 0.35), 1.0, 3.0))
     return SCENES[name](seed=seed, cell=cell, fine=cell < base * 1.5)
+
+
+def tip_over(scene: Scene, degrees: float) -> None:
+    """Tip the subject of a scene about its x axis and put it down in the middle again.
+
+    The subject's own coordinates stay, so that photos before and after have one truth: what else is there, and the room
+    with its light, turn about it.
+    """
+    turn = rotation_from_vector(np.radians(degrees) * np.array([1.0, 0.0, 0.0]))
+    v = scene.subject.vertices @ turn.T
+    low, high = v.min(0), v.max(0)
+    scene.room = Similarity(1.0, turn, -np.array([(low[0] + high[0]) / 2, (low[1] + high[1]) / 2, low[2]]))
+    back = scene.room.inverse()
+    for body in scene.bodies[1:]:
+        body.vertices = back.points(body.vertices)
 
 
 #: pixels per millimetre of a printed sheet

@@ -32,7 +32,7 @@ from vast_quarry.core.rig.captures import CAPTURES, capture_stations, parse_capt
 from vast_quarry.core.rig.defects import Planted, plant
 from vast_quarry.core.rig.light import bake_light, ray_scene
 from vast_quarry.core.rig.render import Shot, Studio, rippled, to_srgb8
-from vast_quarry.core.rig.scenes import SIZES, Scene, build_scene, lay_sheet
+from vast_quarry.core.rig.scenes import SIZES, Scene, build_scene, lay_sheet, tip_over
 from vast_quarry.core.rig.truth import camera_entry, count_views, set_info, truth_folder
 
 #: what can be switched off with ``--off``
@@ -71,6 +71,8 @@ class ShootSettings:
     capture: str = ""
     #: what stands behind a turntable (see backdrops.BACKDROPS)
     backdrop: str = "soft"
+    #: degrees by which a subject on a turntable is tipped over before it is shot
+    tipped: float = 0.0
 
     def has(self, defect: str) -> bool:
         """Whether a defect is on."""
@@ -110,7 +112,15 @@ def stations_for(scene: Scene, camera: Camera, settings: ShootSettings) -> list[
     if settings.capture:
         return capture_stations(*parse_capture(settings.capture), target, distance, settings.seed)
     jitter = 0.0 if scene.turntable or not settings.has("jitter") else 0.02
-    return rings(target, distance, ring_elevations(settings.rings), settings.per_ring, jitter, settings.seed)
+    stood = rings(target, distance, ring_elevations(settings.rings), settings.per_ring, jitter, settings.seed)
+    return _in_subject(scene, stood)
+
+
+def _in_subject(scene: Scene, stations: list[Station]) -> list[Station]:
+    """Stations in the room, as the subject has them."""
+    back = scene.room.inverse()
+    poses = [back.pose(s.rotation, s.center) for s in stations]
+    return [replace(s, rotation=r, center=c) for s, (r, c) in zip(stations, poses)]
 
 
 def shoot(
@@ -133,6 +143,8 @@ def shoot(
         raise ValueError(f"no fault called {', '.join(sorted(strange))}; there are: {', '.join(FAULTS)}")
     if settings.backdrop not in BACKDROPS:
         raise ValueError(f"no backdrop called {settings.backdrop!r}; there are: {', '.join(BACKDROPS)}")
+    if settings.tipped and settings.scene != "finial":
+        raise ValueError("only what stands on a turntable can be tipped over: the finial")
     unknown = settings.off - set(DEFECTS)
     if unknown:
         raise ValueError(f"no defect called {', '.join(sorted(unknown))}; there are: {', '.join(DEFECTS)}")
@@ -178,6 +190,8 @@ class Set:
         self.settings, self.camera = settings, rig_camera(settings)
         gsd = SIZES.get(settings.scene, 0.5) / (settings.fill * min(settings.width, settings.height))
         self.scene = build_scene(settings.scene, settings.seed, gsd)
+        if settings.tipped:
+            tip_over(self.scene, settings.tipped)
         if settings.mat:
             paper, _, shape = settings.mat.partition(" ")
             size = self.scene.size
@@ -231,7 +245,7 @@ class Set:
     def _distance(self, station: Station) -> float:
         """How far away what is focused on is: the middle of an object; of a place what the camera points at."""
         if self.scene.name != "yard":
-            return float(np.linalg.norm(station.center))
+            return float(np.linalg.norm(self.scene.room.points(station.center[None])))
         ray = np.concatenate([station.center, station.rotation[2]])[None].astype(np.float32)
         t = float(self.rays.cast(ray)["t"][0])
         return t if np.isfinite(t) else 3.0
@@ -302,7 +316,8 @@ def _between(studio: Set, stations: list[Station]) -> list[Station]:
         return out
     target = np.array([0.0, 0.0, studio.scene.size[2] * 0.47])
     distance = fitting_distance(studio.scene.size, studio.camera, studio.settings.fill)
-    return [rings(target, distance, [18.0 + 22.0 * (i % 2)], 2 * n + 1)[(2 * i + 1)] for i in range(n)]
+    between = [rings(target, distance, [18.0 + 22.0 * (i % 2)], 2 * n + 1)[(2 * i + 1)] for i in range(n)]
+    return _in_subject(studio.scene, between)
 
 
 def _heldout(studio: Set, stations: list[Station], truth: Path, progress: Progress, total: int) -> list[dict]:
@@ -310,7 +325,7 @@ def _heldout(studio: Set, stations: list[Station], truth: Path, progress: Progre
     lens = studio.camera.pinhole()
     out = []
     for i, station in enumerate(_between(studio, stations)):
-        focus = float(np.linalg.norm(station.center))
+        focus = float(np.linalg.norm(studio.scene.room.points(station.center[None])))
         linear, cover = studio.studio.radiance(Shot(lens, station.rotation, station.center, focus=focus, exposure=1.0))
         photo, mask = f"view_{i + 1:02d}.png", f"view_{i + 1:02d}_mask.png"
         Image.fromarray(to_srgb8(linear * 1.25)).save(truth / "heldout" / photo)

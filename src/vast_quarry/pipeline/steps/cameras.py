@@ -12,10 +12,18 @@ from vast_quarry.core.align.model import Model
 from vast_quarry.core.align.trouble import Trouble
 from vast_quarry.core.words import Said, say
 from vast_quarry.pipeline.aligned import as_solution, figures_of
-from vast_quarry.pipeline.alignment_words import findings, focal_sentences, lens_sentences, told
+from vast_quarry.pipeline.alignment_words import (
+    doubt_sentences,
+    findings,
+    focal_sentences,
+    join_sentences,
+    lens_sentences,
+    told,
+)
 from vast_quarry.pipeline.attempts import best_attempt
 from vast_quarry.pipeline.backdrop import heap, stands_behind, surroundings_help
 from vast_quarry.pipeline.figures import CamerasFigures
+from vast_quarry.pipeline.going_on import go_on
 from vast_quarry.pipeline.joining import (
     mirrored,
     share_left_out,
@@ -85,6 +93,22 @@ class CamerasSettings(StepSettings):
         cost="Features and matching take two to four times as long.",
         labels={"auto": "where photos fall apart", "always": "always", "never": "never"},
     )  # fmt: skip
+    sets_apart: bool = setting(
+        False,
+        "Align each set by itself, then join them",
+        "For a subject that was turned over or shot in other surroundings: sets are joined by what they share, then all "
+        "cameras are solved afresh. Mask the subject.",
+    )  # fmt: skip
+    sets: dict[str, str] = Field(
+        default_factory=dict, description="Name of the set of each photo, by path; those without are one set"
+    )
+    go_on: Literal["auto", "never"] = setting(
+        "auto",
+        "When photos came or went",
+        "Photos that came are placed by the alignment that is there, whose level, scale and keep box stay; or all is aligned "
+        "afresh.",
+        labels={"auto": "go on from the alignment before", "never": "align all afresh"},
+    )  # fmt: skip
     ground: bool = setting(
         True, "Stand the model on the ground", "A ground plane is looked for, and becomes height 0.", main=True
     )
@@ -152,16 +176,21 @@ class CamerasStep:
         if before is not None:
             return stood_again(context, listed, before)
         masks = sum(mask_file(context.parents["masks"], p.number) is not None for p in photos)
-        behind = stands_behind(context, listed, photos) if masks < 0.5 * len(photos) else None
         obey = context.settings.features_obey_masks == "always"
         if masks and context.settings.features_obey_masks == "auto":
-            obey = not surroundings_help(context, listed, photos)
+            # what was turned over between sets stands in other surroundings
+            obey = context.settings.sets_apart or not surroundings_help(context, listed, photos)
             if not obey:
                 context.found(
                     Said(
                         "What masks leave out moves with the subject and helps to align; points and texture obey masks."
                     )
                 )
+
+        went_on = go_on(context, listed, photos, obey)
+        # photos that went on from an alignment are of a scene that holds
+        looked = went_on is None and masks < 0.5 * len(photos)
+        behind = stands_behind(context, listed, photos) if looked else None
 
         def judged(model: Model | Trouble) -> Model | Trouble:
             """What stands still behind the subject was taken for the scene, whatever else seems to be the matter."""
@@ -171,27 +200,33 @@ class CamerasStep:
                 return Trouble("still backdrop", model.photos)
             return heap(model, behind) or model
 
-        best = best_attempt(context, listed, photos, obey, judged)
+        best = went_on.attempt if went_on else best_attempt(context, listed, photos, obey, judged)
         model, data, pairs, masked = best.model, best.data, best.pairs, best.masked
         if isinstance(model, Trouble):
             if model.cause in ("nothing moves", "no parallax"):
                 model = still_backdrop(context, photos) or model
             raise told(model, [clean_name(p.path) for p in photos])
-        laid = mat_over(context, listed, photos, model)
+        laid = None if went_on else mat_over(context, listed, photos, model)
         context.stage("Standing the model up", 0, 1)
         no_ground = masked >= 0.5 * len(photos) or not context.settings.ground
         found = []
         for group in (model, *model.apart):
             mat = laid.into if laid and group is model else None
-            standing = stand(group, no_ground, mat, context.settings.place)
+            as_before = went_on.standing if went_on and group is model else None
+            standing = as_before or stand(group, no_ground, mat, context.settings.place)
             elsewhere = np.any([m.placed for m in (model, *model.apart) if m is not group], axis=0)
             solution = as_solution(context.folder / "features", photos, group, standing, elsewhere & ~group.placed)
-            found.append(replace(solution, scale_from="mat" if mat else "nothing"))
+            scale_from = went_on.scale_from if went_on else "mat" if mat else "nothing"
+            found.append(replace(solution, scale_from=scale_from))
             if group is model:
                 first, notes = standing, standing.notes
         solution = found[0]
         rows = [np.flatnonzero(group.placed).tolist() for group in model.apart]
         for sentence in notes + findings(photos, solution, data, mirrored(context, photos, solution, data), rows):
+            context.found(sentence)
+        for sentence in join_sentences(photos, model.joins, context.settings.sets):
+            context.found(sentence)
+        for sentence in doubt_sentences(photos, [d for group in (model, *model.apart) for d in group.doubted]):
             context.found(sentence)
         figures = figures_of(photos, model, solution, first, pairs, data)
         for sentence in focal_sentences(photos, model.refocused, figures["lenses"]):

@@ -47,6 +47,7 @@ class PhotosSettings(StepSettings):
 
     folder: str = Field(description="Folder that holds the photos")
     frames: str | None = Field(None, description="Folder with frames of videos that lie among the photos")
+    more: str | None = Field(None, description="Folder with further sets of photos, each in a folder of its name")
     leave_out: tuple[str, ...] = Field((), description="Photos not to be used, by their paths below the folder")
     focal_as_35_mm: float | None = setting(
         None,
@@ -245,9 +246,8 @@ class PhotosStep:
         settings: PhotosSettings = context.settings
         folder = Path(settings.folder)
         paths = [(folder, str(p.relative_to(folder))) for p in find_photos(folder)]
-        if settings.frames:
-            filmed = Path(settings.frames)
-            paths += [(filmed, str(p.relative_to(filmed))) for p in find_photos(filmed)]
+        for further in (Path(f) for f in (settings.frames, settings.more) if f):
+            paths += [(further, str(p.relative_to(further))) for p in find_photos(further)]
         if not paths:
             raise PlainError(
                 say("There are no photos in {folder}.", folder=folder),

@@ -151,6 +151,11 @@ def _verified(
     return m[ok], fundamental
 
 
+def write_matches(folder: Path, first: int, others: dict[int, NDArray[np.int32]]) -> None:
+    """Write matches of a bundle of pairs that are known already."""
+    write_arrays(_target(folder, first, list(others)), **{str(k): m for k, m in others.items() if len(m)})
+
+
 def read_matches(folder: Path, first: int, others: list[int]) -> dict[tuple[int, int], NDArray[np.int32]]:
     """Matches of a bundle of pairs, by numbers of photos."""
     with np.load(_target(folder, first, others)) as f:

@@ -70,7 +70,7 @@ def scene_of(folders: Folders, number: int | None) -> SceneOut:
     sigma = solution.center_sigma_percent
     cameras = []
     for k, n in enumerate(solution.numbers):
-        lens, placed = solution.lens(k), solution.states[k] in ALIGNED
+        lens, placed = solution.lens(k), solution.states[k] in (*ALIGNED, "implausible")
         cameras.append(
             CameraOut(
                 row=k, photo=path.get(int(n), "?"), state=solution.states[k],
