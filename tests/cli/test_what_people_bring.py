@@ -72,6 +72,22 @@ def test_the_same_frame_again_and_again_is_refused_with_the_reason(milestone_set
     assert "one and the same" in done.stderr or "Only one photo" in done.stderr
 
 
+def test_photos_through_haze_get_another_try_with_contrast_lifted(milestone_set: RigSet, tmp_path: Path) -> None:
+    """Contrast pressed to a fifth: no two photos matched, and the user was told to take others."""
+    rng = np.random.default_rng(0)
+    (tmp_path / "photos").mkdir()
+    for file in sorted(milestone_set.photos.iterdir()):
+        with Image.open(file) as image:
+            exif, rgb = image.getexif(), np.asarray(image).astype(float)
+        hazy = 190 + (rgb - 128) / 5 + rng.normal(0, 0.4, rgb.shape)
+        Image.fromarray(hazy.round().astype(np.uint8)).save(tmp_path / "photos" / file.name, quality=92, exif=exif)
+    done = run("align", tmp_path / "photos", "--out", tmp_path / "out", "--grade", "rough")
+    assert done.returncode == 0, done.stderr
+    assert "contrast was lifted" in done.stdout
+    placed = int(done.stdout.splitlines()[-1].split(" of 24 photos placed")[0])
+    assert placed >= 22, done.stdout
+
+
 def clip(file: Path, turns: list[float]) -> None:
     """Film the milestone from the given angles in degrees, 25 frames a second."""
     settings = ShootSettings(scene="milestone", width=320, height=240, heldout=0, seed=3)

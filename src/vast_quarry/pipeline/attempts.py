@@ -1,4 +1,4 @@
-"""Attempts at an alignment: as the settings say, and where photos fall apart once more with features of tilted views."""
+"""Attempts at an alignment: as the settings say, and where photos are left over with other features, that which helps kept."""
 
 from __future__ import annotations
 
@@ -13,8 +13,9 @@ from vast_quarry.core.align.growth import AlignInput
 from vast_quarry.core.align.incremental import align
 from vast_quarry.core.align.model import Model
 from vast_quarry.core.align.trouble import Trouble
+from vast_quarry.core.words import pattern as as_pattern
 from vast_quarry.core.words import say
-from vast_quarry.pipeline.joining import find_features, match_all, pairs_to_match
+from vast_quarry.pipeline.joining import PLAIN, Effort, find_features, match_all, pairs_to_match
 from vast_quarry.pipeline.standing import Live
 from vast_quarry.pipeline.step import Context
 from vast_quarry.pipeline.steps.photos import Photo, PhotoList
@@ -23,6 +24,8 @@ from vast_quarry.pipeline.steps.photos import Photo, PhotoList
 TILTS = (0.7, 0.5)
 #: photos left over, and the share of all, from which another attempt is worth its time
 LEFT_OVER, LEFT_OVER_SHARE = 3, 0.1
+#: share of the features that were wanted below which there are few: contrast is lifted before anything else is tried
+SCARCE = 0.3
 #: folders of an attempt
 _OWN = ("features", "matches")
 
@@ -42,12 +45,10 @@ class Attempt:
         return int(self.model.placed.sum()) if isinstance(self.model, Model) else 0
 
 
-def attempt(
-    context: Context, listed: PhotoList, photos: list[Photo], obey: bool, tilts: tuple[float, ...] = ()
-) -> Attempt:
+def attempt(context: Context, listed: PhotoList, photos: list[Photo], obey: bool, effort: Effort = PLAIN) -> Attempt:
     """Features, matches and alignment, once."""
-    masked = find_features(context, listed, photos, obey, tilts)
-    pairs = pairs_to_match(context, photos)
+    masked = find_features(context, listed, photos, obey, effort)
+    pairs = pairs_to_match(context, photos, widely=effort.lifted)
     data = match_all(context, photos, pairs)
     context.stage("Placing cameras", 0, len(photos))
     model = align(
@@ -72,27 +73,62 @@ def best_attempt(
 
     ``judged`` says what is the matter with a model that only seems to be one: that is not mended by other features.
     """
-    tilted = context.settings.tilted_views
+    settings = context.settings
+    always = Effort(TILTS if settings.tilted_views == "always" else (), settings.local_contrast)
     if any((context.folder / f"{name}-before").is_dir() for name in _OWN):
         _take_back(context, "-before")  # stopped in the middle of another attempt
-    first = attempt(context, listed, photos, obey, TILTS if tilted == "always" else ())
-    first.model = judged(first.model)
-    left = len(photos) - first.placed
-    hopeless = isinstance(first.model, Trouble) and first.model.cause != "too few matches"
-    if tilted != "auto" or hopeless or left < max(LEFT_OVER, LEFT_OVER_SHARE * len(photos)):
-        return first
-    _set_aside(context, "-before")
-    second = attempt(context, listed, photos, obey, TILTS)
-    second.model = judged(second.model)
-    more = second.placed - first.placed
-    if more <= 0:
-        _take_back(context, "-before")
-        return first
-    pattern = "{count, plural, one {# photo more was} other {# photos more were}} placed by features of tilted views."
-    context.found(say(pattern, count=more))
-    for name in _OWN:
-        shutil.rmtree(context.folder / f"{name}-before")
-    return second
+    best = attempt(context, listed, photos, obey, always)
+    best.model = judged(best.model)
+    for effort, pattern in _others(context, best, always):
+        if not _worth_more(best, len(photos), effort):
+            continue
+        _set_aside(context, "-before")
+        other = attempt(context, listed, photos, obey, effort)
+        other.model = judged(other.model)
+        more = other.placed - best.placed
+        if more <= 0:
+            _take_back(context, "-before")
+            continue
+        context.found(say(pattern, count=more))
+        best = other
+        for name in _OWN:
+            shutil.rmtree(context.folder / f"{name}-before")
+    return best
+
+
+_TILTED = as_pattern(
+    "{count, plural, one {# photo more was} other {# photos more were}} placed by features of tilted views."
+)
+_LIFTED = as_pattern(
+    "{count, plural, one {# photo more was} other {# photos more were}} placed once contrast was lifted in flat areas, with "
+    "more features and more partners."
+)
+
+
+def _others(context: Context, first: Attempt, always: Effort) -> list[tuple[Effort, str]]:
+    """What else may be tried, that which is likelier to help first, and what is said when it did."""
+    settings = context.settings
+    tilted = (Effort(TILTS, always.lifted), _TILTED)
+    lifted = (Effort(always.tilts, True), _LIFTED)
+    out = [tilted] if settings.tilted_views == "auto" else []
+    if settings.second_try == "auto" and not always.lifted:
+        found = float(np.median([len(x) for x in first.data.xy]))
+        out.insert(0 if found < SCARCE * settings.features else len(out), lifted)
+    return out
+
+
+def _worth_more(best: Attempt, photos: int, effort: Effort) -> bool:
+    """Whether enough is left over that other features may place: not what forms no scene at all.
+
+    What stands by itself may be tied by tilted views; it does not lack contrast.
+    """
+    left = photos - best.placed
+    if isinstance(best.model, Trouble):
+        if best.model.cause != "too few matches":
+            return False
+    elif effort.lifted:
+        left -= sum(int(m.placed.sum()) for m in best.model.apart)
+    return left >= max(LEFT_OVER, LEFT_OVER_SHARE * photos)
 
 
 def _set_aside(context: Context, mark: str) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,6 +22,18 @@ from vast_quarry.pipeline.units import match as match_units
 
 #: photos are not made smaller than this for features (longer side in pixels): too little would be left to tell apart
 SMALLEST_USEFUL = 900
+
+
+@dataclass(frozen=True)
+class Effort:
+    """How features are sought: besides in views tilted so (factors of the height), and with contrast lifted in flat areas,
+    then twice as many of them."""
+
+    tilts: tuple[float, ...] = ()
+    lifted: bool = False
+
+
+PLAIN = Effort()
 
 
 def _lenses(photos: list[Photo]) -> tuple[NDArray[np.int64], NDArray[np.int64], list[Camera], list[bool]]:
@@ -63,14 +75,14 @@ def photo_scale(photo: Photo, scale: float, largest_side: int) -> float:
     return min(1.0, largest_side / longest, max(scale, SMALLEST_USEFUL / longest))
 
 
-def find_features(
-    context: Context, listed: PhotoList, photos: list[Photo], obey: bool, tilts: tuple[float, ...] = ()
-) -> int:
+def find_features(context: Context, listed: PhotoList, photos: list[Photo], obey: bool, effort: Effort = PLAIN) -> int:
     """Find features of all photos, only inside their masks where they ``obey``; how many photos that was.
 
-    With ``tilts`` they are sought besides in views simulated so. Those that another version found are taken.
+    Those that another version found are taken.
     """
     settings = context.settings
+    lifted = effort.lifted or settings.local_contrast
+    count = settings.features * (2 if effort.lifted and not settings.local_contrast else 1)
     (context.folder / "features").mkdir(exist_ok=True)
     earlier = Earlier(context.folder)
     jobs, keys = [], {}
@@ -79,13 +91,13 @@ def find_features(
         mask = mask_file(context.parents["masks"], p.number) if obey else None
         masked += mask is not None
         scale = photo_scale(p, settings.photo_scale, settings.largest_side)
-        keys[p.number] = feature_key(p, mask, scale, settings.features, settings.local_contrast, tilts)
+        keys[p.number] = feature_key(p, mask, scale, count, lifted, effort.tilts)
         target = context.folder / "features" / f"{p.number:05d}.npz"
         if not is_whole(target) and earlier.take_features(keys[p.number], target):
             continue
         jobs.append(
-            (str(listed.file(p)), str(mask) if mask else None, scale, settings.features, (p.width, p.height),
-             str(target), p.tone, settings.local_contrast, tilts)
+            (str(listed.file(p)), str(mask) if mask else None, scale, count, (p.width, p.height),
+             str(target), p.tone, lifted, effort.tilts)
         )  # fmt: skip
     context.each("Finding features", match_units.features, jobs)
     write_made(context.folder, keys, settings.ratio, ())

@@ -31,6 +31,7 @@ from vast_quarry.server.services.folders import Folders, folders_of
 from vast_quarry.server.services.jobs import STOPPED, lane_of, next_job, requeue_lost
 from vast_quarry.server.services.judging import judge_project, proposed_out
 from vast_quarry.server.services.layers import no_longer_there, places_of, recipe_of
+from vast_quarry.server.services.pictures import sets_of
 from vast_quarry.server.services.shooting import shoot_project
 from vast_quarry.server.services.world import make_ready
 
@@ -205,9 +206,10 @@ def _run_layers(
         reporter.say(say("Left out as judging proposes: {list}.", list=", ".join(out)))
     for name in no_longer_there(project):
         reporter.say(say("The setting {name} is of another version of the program and is passed over.", name=name))
-    done = runner.run(
-        recipe, places_of(folders), until=str(job.params["layer"]), from_in_use=not job.params.get("everything")
-    )
+    places = places_of(folders)
+    if recipe.layers.get("cameras", {}).get("sets_apart"):
+        places["cameras"] = {"sets": sets_of(project, folders)}
+    done = runner.run(recipe, places, until=str(job.params["layer"]), from_in_use=not job.params.get("everything"))
     for k, layer in enumerate(done.versions):
         reporter.stage("", "Pictures for the page", k, len(done.versions))
         make_ready(folders, layer)

@@ -1899,6 +1899,8 @@ export interface components {
             group?: number;
             /** Groups */
             groups?: number[];
+            /** Implausible */
+            implausible?: number;
             keep_box?: components["schemas"]["BoxFigures"];
             /** Lenses */
             lenses?: components["schemas"]["LensFigures"][];
@@ -5242,6 +5244,11 @@ export interface operations {
                      */
                     leave_out?: string[];
                     /**
+                     * More
+                     * @description Folder with further sets of photos, each in a folder of its name
+                     */
+                    more?: string | null;
+                    /**
                      * ToneSettings
                      * @description How all photos are changed when they are read; see :class:`vast_quarry.core.photo.tone.Tone`.
                      */
@@ -5472,6 +5479,12 @@ export interface operations {
                      */
                     features_obey_masks?: "auto" | "always" | "never";
                     /**
+                     * When photos came or went
+                     * @description Photos that came are placed by the alignment that is there, whose level, scale and keep box stay; or all is aligned afresh.
+                     * @enum {string}
+                     */
+                    go_on?: "auto" | "never";
+                    /**
                      * Stand the model on the ground
                      * @description A ground plane is looked for, and becomes height 0.
                      */
@@ -5539,6 +5552,24 @@ export interface operations {
                      * @description How clearly a match has to beat the next best one: its distance over that one's.
                      */
                     ratio?: number;
+                    /**
+                     * Where photos are left over
+                     * @description Photos that could not be placed get another try, with contrast lifted in flat areas, more features and more partners.
+                     * @enum {string}
+                     */
+                    second_try?: "auto" | "never";
+                    /**
+                     * Sets
+                     * @description Name of the set of each photo, by path; those without are one set
+                     */
+                    sets?: {
+                        [key: string]: string;
+                    };
+                    /**
+                     * Align each set by itself, then join them
+                     * @description For a subject that was turned over or shot in other surroundings: sets are joined by what they share, then all cameras are solved afresh. Mask the subject.
+                     */
+                    sets_apart?: boolean;
                     /**
                      * Features of tilted views
                      * @description Features are sought besides in photos squeezed as if seen from higher up: ties laps at heights far apart.

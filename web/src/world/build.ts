@@ -170,7 +170,13 @@ export function cameraLines(
     if (!camera.center) continue
     const chosen = camera.row === selected
     const p = pyramid(camera, chosen && picture ? 2.6 * length : length)
-    const tone = { placed: tones.placed, weak: tones.weak, loose: tones.loose, implausible: tones.loose, planned: tones.planned }
+    const tone = {
+      placed: tones.placed,
+      weak: tones.weak,
+      loose: tones.loose,
+      implausible: tones.loose,
+      planned: tones.planned,
+    }
     const color = new THREE.Color(
       chosen ? tones.chosen : (tone[camera.state as keyof typeof tone] ?? tones.placed),
     )

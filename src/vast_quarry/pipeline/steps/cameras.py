@@ -93,6 +93,13 @@ class CamerasSettings(StepSettings):
         cost="Features and matching take two to four times as long.",
         labels={"auto": "where photos fall apart", "always": "always", "never": "never"},
     )  # fmt: skip
+    second_try: Literal["auto", "never"] = setting(
+        "auto",
+        "Where photos are left over",
+        "Photos that could not be placed get another try, with contrast lifted in flat areas, more features and more partners.",
+        cost="Features and matching take two to three times as long.",
+        labels={"auto": "try again with contrast lifted", "never": "leave it at that"},
+    )  # fmt: skip
     sets_apart: bool = setting(
         False,
         "Align each set by itself, then join them",

@@ -114,6 +114,11 @@ def _told(file: str, size: int, changed: int) -> dict[str, Any]:
     }  # fmt: skip
 
 
+def sets_of(project: Project, folders: Folders) -> dict[str, str]:
+    """Name of the set of each photo that is of one."""
+    return {p.path: p.set for p in list_photos(project, folders) if p.set}
+
+
 def list_photos(project: Project, folders: Folders) -> list[PhotoOut]:
     """All photos of a project with what is known of them."""
     if not folders.photos.is_dir():
