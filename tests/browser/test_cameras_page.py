@@ -39,6 +39,40 @@ def test_photos_in_a_table_errors_and_the_lens(page: Page, address: str, built: 
     page.get_by_role("radio", name="Chart").click()
 
 
+def test_pairs_the_track_of_a_point_and_looking_through(page: Page, address: str, built: int) -> None:
+    page.goto(f"{address}/projects/{built}/cameras")
+    page.get_by_role("radio", name="Table").click()
+    page.locator("td .name").nth(4).click()
+    page.get_by_role("radio", name="Pairs").click()
+    partner = page.locator(".pairs li button").first
+    expect(partner).to_be_visible()
+    name = partner.inner_text().split(" · ")[0]
+    partner.click()
+    expect(page.locator(".pair .cap")).to_contain_text(name)
+    expect(page.locator(".pair svg line").nth(20)).to_be_attached()
+    page.get_by_role("button", name="One photo again").click()
+    # a press on a tied feature shows the place in all photos that have it
+    expect(page.locator("svg .tied").first).to_be_attached()
+    x, y, w, h = page.evaluate(
+        "() => { const c = document.querySelectorAll('svg .tied')[10], v = c.ownerSVGElement.viewBox.baseVal;"
+        " return [+c.getAttribute('cx'), +c.getAttribute('cy'), v.width, v.height] }"
+    )
+    click_at(page, x / w, y / h)
+    expect(page.locator(".track li").nth(1)).to_be_visible()
+    expect(page.locator(".track p")).to_contain_text("The point in")
+    # what the camera sees is what its photo shows: its own points project to where the free look has them not
+    page.get_by_role("button", name="Look through").click()
+    expect(page.locator("img.through")).to_be_visible()
+    at = page.evaluate("() => vqWorld.camera.position.toArray()")
+    chosen = page.locator(".photo .cap").inner_text().split(" · ")[0]
+    scene = api(address, f"/api/projects/{built}/layers/cameras/scene")
+    center = next(c["center"] for c in scene["cameras"] if c["photo"] == chosen)
+    assert np.allclose(at, center, atol=1e-6)
+    page.get_by_role("button", name="Look freely").click()
+    expect(page.locator("img.through")).to_have_count(0)
+    assert not np.allclose(page.evaluate("() => vqWorld.camera.position.toArray()"), center, atol=1e-3)
+
+
 def test_a_distance_is_measured_and_gives_the_scale(
     page: Page, address: str, built: int, milestone_set: RigSet
 ) -> None:

@@ -162,13 +162,42 @@ def test_the_world_is_served(client: TestClient, built: int) -> None:
         cloud = client.get(f"/api/projects/{built}/layers/{layer}/cloud", params={"budget": 500}).content
         n = int(np.frombuffer(cloud[:4], "<u4")[0])
         assert 100 < n <= 500
-        assert len(cloud) == 4 + 16 * n
+        # a sparse one has error and deviation of each point besides
+        assert len(cloud) == 4 + (24 if layer == "cameras" else 16) * n
     depth = client.get(f"/api/projects/{built}/photos/depth", params={"row": placed[0]["row"]})
     assert Image.open(io.BytesIO(depth.content)).mode == "RGBA"
     clear = client.get(f"/api/projects/{built}/masks/picture", params={"path": placed[0]["photo"]})
     assert np.asarray(Image.open(io.BytesIO(clear.content)))[..., 3].max() == 0
     glb = client.get(f"/api/projects/{built}/layers/texture/mesh").content
     assert glb[:4] == b"glTF"
+
+
+def test_what_holds_an_alignment_together(client: TestClient, built: int) -> None:
+    where = f"/api/projects/{built}/layers/cameras"
+    placed = [c for c in client.get(f"{where}/scene").json()["cameras"] if c["center"]]
+    pairs = client.get(f"{where}/pairs").json()
+    rows = {c["row"] for c in placed}
+    assert all(p["a"] < p["b"] and p["matches"] >= 14 for p in pairs)
+    assert rows <= {p[k] for p in pairs for k in "ab"}
+    best = max(pairs, key=lambda p: p["matches"])
+    assert best["agrees"] > 0.9
+    matches = client.get(f"{where}/matches", params={"a": best["b"], "b": best["a"]}).json()
+    assert 20 < len(matches) <= 160
+    assert np.mean([m["agrees"] for m in matches]) > 0.9
+    assert client.get(f"{where}/matches", params={"a": 0, "b": 999}).status_code == 404
+    # a tied feature of a photo: its track comes back to it, and its point to the same track
+    row = placed[3]["row"]
+    x, y, *_ = client.get(f"{where}/ties", params={"row": row}).json()["tied"][5]
+    track = client.get(f"{where}/track-of", params={"row": row, "x": x, "y": y}).json()
+    mine = next(s for s in track["seen"] if s["photo"] == placed[3]["photo"])
+    assert (mine["x"], mine["y"]) == pytest.approx((x, y), abs=0.06)
+    assert len(track["seen"]) >= 2
+    again = client.get(f"{where}/track", params=dict(zip("xyz", track["at"]))).json()
+    assert again == track
+    # looked through: without distortion, as large as the photo
+    photo = Image.open(io.BytesIO(client.get(f"{where}/through", params={"row": row}).content))
+    assert photo.size == (480, 360)
+    assert client.get(f"{where}/through", params={"row": 999}).status_code == 404
 
 
 def looking_down(*outline: tuple[float, float]) -> dict:

@@ -55,6 +55,7 @@ LEFT_ALONE = (
     "/export",
     "/key",
     "/depth",
+    "/through",
     "/parcel",
     "/poster",
     "/events",

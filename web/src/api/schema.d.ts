@@ -533,6 +533,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/layers/cameras/matches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Matches
+         * @description Matches of two photos (rows).
+         */
+        get: operations["matches_api_projects__project_id__layers_cameras_matches_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/layers/cameras/pairs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Pairs
+         * @description Which photos match which, and whether the alignment agrees.
+         */
+        get: operations["pairs_api_projects__project_id__layers_cameras_pairs_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/layers/cameras/scene": {
         parameters: {
             query?: never;
@@ -553,6 +593,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/layers/cameras/through": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Through
+         * @description A photo without distortion, to be laid over what its camera sees.
+         */
+        get: operations["through_api_projects__project_id__layers_cameras_through_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/layers/cameras/ties": {
         parameters: {
             query?: never;
@@ -565,6 +625,46 @@ export interface paths {
          * @description Tied and untied features of a photo.
          */
         get: operations["ties_api_projects__project_id__layers_cameras_ties_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/layers/cameras/track": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Track
+         * @description The point of the sparse cloud nearest to a place, and all photos that show it.
+         */
+        get: operations["track_api_projects__project_id__layers_cameras_track_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/layers/cameras/track-of": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Track Of
+         * @description The track of the tied feature of a photo nearest to a pixel.
+         */
+        get: operations["track_of_api_projects__project_id__layers_cameras_track_of_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2821,6 +2921,24 @@ export interface components {
             };
         };
         /**
+         * MatchOut
+         * @description A place in two photos, in pixels, and whether the alignment agrees that it is one.
+         */
+        MatchOut: {
+            /** A */
+            a: [
+                number,
+                number
+            ];
+            /** Agrees */
+            agrees: boolean | null;
+            /** B */
+            b: [
+                number,
+                number
+            ];
+        };
+        /**
          * MendOut
          * @description Further shots, what each brings to three photos (share of the surface), and the plan with them.
          */
@@ -2879,6 +2997,20 @@ export interface components {
              * @default false
              */
             snap: boolean;
+        };
+        /**
+         * PairOut
+         * @description Two photos (rows) that match, by how much, and the share that the alignment agrees with (where both are placed).
+         */
+        PairOut: {
+            /** A */
+            a: number;
+            /** Agrees */
+            agrees: number | null;
+            /** B */
+            b: number;
+            /** Matches */
+            matches: number;
         };
         /**
          * ParcelIn
@@ -3563,6 +3695,24 @@ export interface components {
             gsd: number;
         };
         /**
+         * SeenOut
+         * @description A point as one photo shows it: pixel, and what it misses the point by.
+         */
+        SeenOut: {
+            /** Error */
+            error: number;
+            /** Height */
+            height: number;
+            /** Photo */
+            photo: string;
+            /** Width */
+            width: number;
+            /** X */
+            x: number;
+            /** Y */
+            y: number;
+        };
+        /**
          * SetIn
          * @description Photos that were shot together, and what they are called; an empty name undoes it.
          */
@@ -3861,6 +4011,22 @@ export interface components {
              * @default 1
              */
             white: number;
+        };
+        /**
+         * TrackOut
+         * @description A point of the sparse cloud: where it lies, how precisely (world units), and all photos that are tied by it.
+         */
+        TrackOut: {
+            /** At */
+            at: [
+                number,
+                number,
+                number
+            ];
+            /** Seen */
+            seen: components["schemas"]["SeenOut"][];
+            /** Sigma */
+            sigma: number | null;
         };
         /**
          * Upload
@@ -4946,6 +5112,71 @@ export interface operations {
             };
         };
     };
+    matches_api_projects__project_id__layers_cameras_matches_get: {
+        parameters: {
+            query: {
+                a: number;
+                b: number;
+            };
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MatchOut"][];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    pairs_api_projects__project_id__layers_cameras_pairs_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PairOut"][];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
     scene_api_projects__project_id__layers_cameras_scene_get: {
         parameters: {
             query?: {
@@ -4967,6 +5198,37 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["SceneOut"];
                 };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    through_api_projects__project_id__layers_cameras_through_get: {
+        parameters: {
+            query: {
+                row: number;
+            };
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Validation Error */
             422: {
@@ -5001,6 +5263,76 @@ export interface operations {
                     "application/json": {
                         [key: string]: number[][];
                     };
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    track_api_projects__project_id__layers_cameras_track_get: {
+        parameters: {
+            query: {
+                x: number;
+                y: number;
+                z: number;
+            };
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrackOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    track_of_api_projects__project_id__layers_cameras_track_of_get: {
+        parameters: {
+            query: {
+                row: number;
+                x: number;
+                y: number;
+            };
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrackOut"];
                 };
             };
             /** @description Validation Error */

@@ -13,12 +13,17 @@ import LevelStrip from '@/components/LevelStrip.vue'
 import MeasureStrip from '@/components/MeasureStrip.vue'
 import LensMaps from '@/components/LensMaps.vue'
 import PhotoTable from '@/components/PhotoTable.vue'
+import PairsPanel from '@/components/PairsPanel.vue'
+import PairView from '@/components/PairView.vue'
+import ThroughPhoto from '@/components/ThroughPhoto.vue'
+import TrackPanel from '@/components/TrackPanel.vue'
 import PhotoMarks from '@/components/PhotoMarks.vue'
 import { useMeasure } from '@/composables/useMeasure'
 import { cloudUrl, useCompared, useWorldOf } from '@/composables/useWorldOf'
 import { useProject } from '@/stores/project'
 import { useJobs } from '@/stores/jobs'
-import { packCloud, type Box, type CloudMode } from '@/world/build'
+import { cloudScale, packCloud, type Box, type CloudMode } from '@/world/build'
+import { nearestTie, scaleWords } from '@/lib/ties'
 import type { LevelStep } from '@/world/level'
 import type { World } from '@/world/World'
 
@@ -34,8 +39,17 @@ const levelling = ref(false)
 /** Errors are drawn so many times enlarged; a table or the lenses in place of the chart. */
 const ENLARGED = 100
 const errors = ref(false)
-const below = ref<'chart' | 'table' | 'lens'>('chart')
-const BELOW = ['chart', 'table', 'lens'] as const
+const BELOW = ['chart', 'table', 'lens', 'pairs', 'track'] as const
+const below = ref<(typeof BELOW)[number]>('chart')
+/** Two photos whose matches are shown, a point whose track is, and whether the chosen camera is looked through. */
+const pair = ref<[number, number] | null>(null)
+const point = shallowRef<number[] | null>(null)
+const through = ref(false)
+const cameraOf = (r: number) => scene.value?.cameras.find((c) => c.row === r) ?? null
+const pairShown = computed(() => {
+  const [a, b] = (below.value === 'pairs' && pair.value?.map(cameraOf)) || []
+  return a && b ? { a, b } : null
+})
 const belowChoices = computed(() =>
   BELOW.map((value) => ({ value, text: t(`world.below_${value}`), hint: t(`world.below_${value}`) })),
 )
@@ -96,6 +110,10 @@ function ready(w: World) {
     if (hit) project.selected = hit.photo
   }
   w.onBox = (box) => (hand.value = box)
+  w.onPoint = (p) => {
+    point.value = p.toArray()
+    below.value = 'track'
+  }
   begin(w)
 }
 /** What was turned by hand to make the version in use. */
@@ -166,7 +184,26 @@ watch(
   },
   { immediate: true },
 )
-const MODES: CloudMode[] = ['color', 'height', 'views']
+/** A press on the photo picks the point of the nearest tied feature. */
+async function placed(x: number, y: number) {
+  if (measure.measuring.value) return void measure.place(x, y)
+  const c = camera.value
+  const near = ties.value && c && nearestTie(ties.value.tied, x * c.width, y * c.height, c.width / 60)
+  if (!near || !c) return
+  const where = {
+    params: { path: { project_id: project.id }, query: { row: c.row, x: near[0], y: near[1] } },
+  }
+  const found = await ask(api.GET('/api/projects/{project_id}/layers/cameras/track-of', where))
+  point.value = [...found.at]
+  below.value = 'track'
+}
+const MODES: CloudMode[] = ['color', 'height', 'views', 'error', 'sigma']
+/** What the colours of the cloud mean. */
+const scale = computed(() => {
+  const cloud = (number.value, mode.value, scene.value) && world.value?.cloud
+  const found = cloud && mode.value !== 'color' ? cloudScale(cloud, mode.value) : null
+  return found && scaleWords(mode.value, found.range)
+})
 </script>
 
 <template>
@@ -201,6 +238,15 @@ const MODES: CloudMode[] = ['color', 'height', 'views']
       </button>
       <button
         class="plainbtn"
+        :disabled="!camera?.center"
+        :aria-pressed="through"
+        :title="t('through.hint')"
+        @click="through = !through"
+      >
+        {{ t('through.title') }}
+      </button>
+      <button
+        class="plainbtn"
         :aria-pressed="errors"
         :title="t('world.errorsHint')"
         @click="errors = !errors"
@@ -220,11 +266,17 @@ const MODES: CloudMode[] = ['color', 'height', 'views']
       <template #first
         ><WorldPane
           :parts="['cameras', 'cloud', 'box', 'ground']"
-          :legend="counts"
+          :legend="[counts, scale].filter(Boolean).join('   ')"
           :comparing="props.compared !== null"
           @ready="ready"
         >
           <FoundEachOther v-if="found?.read.length" :read="found.read" :matched="found.matched" />
+          <ThroughPhoto
+            v-if="through && world && camera?.center"
+            :world="world"
+            :camera="camera"
+            @close="through = false"
+          />
           <LevelStrip
             v-if="levelling && world"
             :world="world"
@@ -235,12 +287,14 @@ const MODES: CloudMode[] = ['color', 'height', 'views']
           <MeasureStrip v-if="measure.measuring.value" :measure="measure" /> </WorldPane
       ></template>
       <template #second
-        ><PhotoPane
+        ><PairView v-if="pairShown" :a="pairShown.a" :b="pairShown.b" @close="pair = null" />
+        <PhotoPane
+          v-else
           :path="project.selected"
           :ties="measure.measuring.value ? null : ties"
           :caption="caption"
           :enlarged="errors ? ENLARGED : 0"
-          @place="measure.place"
+          @place="placed"
         >
           <PhotoMarks
             v-if="measure.measuring.value && camera"
@@ -251,6 +305,13 @@ const MODES: CloudMode[] = ['color', 'height', 'views']
     </SplitPane>
     <PhotoTable v-if="below === 'table' && scene" :cameras="scene.cameras" />
     <LensMaps v-else-if="below === 'lens' && number !== null" :number="number" />
+    <PairsPanel
+      v-else-if="below === 'pairs' && scene && number !== null"
+      :cameras="scene.cameras"
+      :number="number"
+      @pair="(a, b) => (pair = [a, b])"
+    />
+    <TrackPanel v-else-if="below === 'track' && number !== null" :at="point" />
     <StripChart
       v-else-if="chart.length"
       :values="chart"

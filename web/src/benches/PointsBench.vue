@@ -7,12 +7,12 @@ import SplitPane from '@/components/SplitPane.vue'
 import WorldPane from '@/components/WorldPane.vue'
 import { useProject } from '@/stores/project'
 import { cloudUrl, useCompared, useWorldOf } from '@/composables/useWorldOf'
-import type { Box, CloudMode } from '@/world/build'
+import type { Box } from '@/world/build'
 
 const props = defineProps<{ compared: number | null }>()
 const { t } = useI18n()
 const project = useProject()
-const mode = ref<CloudMode>('color')
+const mode = ref<(typeof MODES)[number]>('color')
 const scene = shallowRef<Scene | null>(null)
 const number = computed(() => project.layer('points')?.number ?? null)
 const row = computed(() => scene.value?.cameras.find((c) => c.photo === project.selected)?.row ?? null)
@@ -38,7 +38,7 @@ useCompared(
 )
 watch(mode, (m) => world.value?.setCloudMode(m))
 watch(row, (r) => scene.value && world.value?.setCameras(scene.value.cameras, r, carried()))
-const MODES: CloudMode[] = ['color', 'height', 'views']
+const MODES = ['color', 'height', 'views'] as const
 const legend = computed(
   () => ({ color: '', height: `${t('world.low')} ▁▃▅▇ ${t('world.high')}`, views: '2 ▁▃▅▇ 12+' })[mode.value],
 )

@@ -4,7 +4,17 @@ import { computed, onBeforeUnmount, onMounted, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { useKeys } from '@/composables/useKeys'
 import { drag } from '@/lib/drag'
-import { clockwise, joined, straighten, turnOf, type Facing, type LevelStep } from '@/world/level'
+import {
+  clockwise,
+  facedBy,
+  joined,
+  levelledBy,
+  straighten,
+  turnOf,
+  type Facing,
+  type LevelStep,
+} from '@/world/level'
+import type * as THREE from 'three'
 import type { World } from '@/world/World'
 
 /** Levelling by hand: look straight on, draw along an edge that ought to be upright or level, or turn by degrees. */
@@ -18,6 +28,25 @@ const pending = ref<LevelStep[]>([])
 const degrees = ref(0)
 const line = ref<number[] | null>(null)
 const pane = ref<SVGSVGElement>()
+/** Places being pressed on the cloud: three on the ground, or two along the front. */
+const picking = ref<'ground' | 'edge' | null>(null)
+const picked = ref(0)
+const places: THREE.Vector3[] = []
+function pick(what: 'ground' | 'edge') {
+  picking.value = picking.value === what ? null : what
+  picked.value = places.length = 0
+  props.world.perspective()
+  props.world.listen(picking.value ? place : null)
+}
+function place(p: THREE.Vector3) {
+  places.push(p)
+  picked.value = places.length
+  if (places.length < (picking.value === 'ground' ? 3 : 2)) return
+  const steps = picking.value === 'ground' ? levelledBy(places) : facedBy(places)
+  for (const step of steps) pending.value = joined(pending.value, step)
+  pick(picking.value!)
+  show()
+}
 const told = computed(() => pending.value.map(([axis, d]) => `${axis} ${d > 0 ? '+' : ''}${d}°`).join(', '))
 
 function show() {
@@ -53,8 +82,13 @@ useKeys('box.level', [
   { keys: 'Escape', says: 'keys.close', act: () => emit('close') },
   { keys: 'Ctrl+Z', says: 'keys.undo', act: back },
 ])
-onMounted(() => look('front'))
+let before: ReturnType<World['listen']> = null
+onMounted(() => {
+  before = props.world.listen(null)
+  look('front')
+})
 onBeforeUnmount(() => {
+  props.world.listen(before)
   props.world.setTurn(turnOf([]))
   props.world.perspective()
   props.world.home()
@@ -62,16 +96,22 @@ onBeforeUnmount(() => {
 </script>
 
 <template>
-  <svg ref="pane" class="draw" :aria-label="t('level.hint')" @pointerdown="down">
+  <svg v-show="!picking" ref="pane" class="draw" :aria-label="t('level.hint')" @pointerdown="down">
     <line v-if="line" :x1="line[0]" :y1="line[1]" :x2="line[2]" :y2="line[3]" />
   </svg>
   <div class="strip" role="group" :aria-label="t('box.level')">
-    <p class="quiet">{{ t('level.hint') }}</p>
+    <p class="quiet">{{ picking ? t(`level.pick_${picking}`, { n: picked }) : t('level.hint') }}</p>
     <span class="seg"
       ><button v-for="f in FACINGS" :key="f" :aria-pressed="facing === f" @click="look(f)">
         {{ t(`world.${f}`) }}
       </button></span
     >
+    <button class="plainbtn" :aria-pressed="picking === 'ground'" @click="pick('ground')">
+      {{ t('level.ground') }}
+    </button>
+    <button class="plainbtn" :aria-pressed="picking === 'edge'" @click="pick('edge')">
+      {{ t('level.edge') }}
+    </button>
     <button v-for="n in NUDGES" :key="n" class="plainbtn num" @click="turn(n)">
       {{ n > 0 ? '↻' : '↺' }} {{ Math.abs(n) }}°
     </button>

@@ -1,5 +1,6 @@
 import CameraControls from 'camera-controls'
 import * as THREE from 'three'
+import type { CameraOut } from '@/api/client'
 import type { Facing } from './level'
 
 CameraControls.install({ THREE })
@@ -17,10 +18,21 @@ const DIRECTION: Record<Facing, [number, number, number]> = {
   below: [0, -1e-4, -1],
 }
 
+/** What is needed of a placed photo to see what it saw. */
+export type Taken = Pick<CameraOut, 'rotation' | 'center' | 'width' | 'height' | 'focal'>
+
+/** Angle from top to bottom (degrees) of a view of an aspect that a photo is fitted into whole. */
+export function fittingView(photo: Taken, aspect: number): number {
+  const wider = photo.width / photo.height > aspect
+  const half = wider ? photo.width / (2 * photo.focal) / aspect : photo.height / (2 * photo.focal)
+  return (2 * Math.atan(half) * 180) / Math.PI
+}
+
 /** From where the world is seen, and how that moves. */
 export class Eye {
   readonly camera = new THREE.PerspectiveCamera(FREE, 1, 0.001, 1000)
   private readonly controls: CameraControls
+  private photo: Taken | null = null
 
   constructor(canvas: HTMLCanvasElement) {
     this.camera.up.set(0, 0, 1)
@@ -39,7 +51,35 @@ export class Eye {
 
   /** Move on by so many seconds; whether anything moved. */
   update(seconds: number) {
-    return this.controls.update(seconds)
+    return this.photo ? false : this.controls.update(seconds)
+  }
+
+  /** Look as a camera does, with its photo fitted into the view; back to the free look without one. */
+  through(photo: Taken | null) {
+    const before = this.photo
+    this.photo = photo
+    this.controls.enabled = !photo
+    if (photo?.center && photo.rotation) {
+      const [x, y, z] = photo.rotation.map((row) => new THREE.Vector3().fromArray(row))
+      this.camera.position.fromArray(photo.center)
+      // a photo has y downwards and looks along z, the eye has y upwards and looks against z
+      this.camera.quaternion.setFromRotationMatrix(new THREE.Matrix4().makeBasis(x, y.negate(), z.negate()))
+      this.fitPhoto()
+    } else if (before) {
+      this.perspective()
+      const [from, to] = [
+        this.controls.getPosition(new THREE.Vector3()),
+        this.controls.getTarget(new THREE.Vector3()),
+      ]
+      void this.controls.setLookAt(from.x, from.y, from.z, to.x, to.y, to.z, false)
+      this.controls.update(0)
+    }
+  }
+
+  private fitPhoto() {
+    if (this.photo) this.camera.fov = fittingView(this.photo, this.camera.aspect)
+    this.camera.updateProjectionMatrix()
+    this.camera.updateMatrixWorld()
   }
 
   /** While something in the world is dragged the view does not turn. */
@@ -49,7 +89,7 @@ export class Eye {
 
   setAspect(aspect: number) {
     this.camera.aspect = aspect
-    this.camera.updateProjectionMatrix()
+    this.fitPhoto()
   }
 
   turnAbout(p: THREE.Vector3) {

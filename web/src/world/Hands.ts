@@ -15,6 +15,8 @@ export interface Held {
   turnAbout(p: THREE.Vector3): void
   goNear(p: THREE.Vector3): void
   pickCamera(row: number): void
+  /** A press without a move, on nothing that can be taken hold of. */
+  point(e: PointerEvent): void
   boxMoves(box: Box): void
   boxMoved(box: Box): void
 }
@@ -23,6 +25,7 @@ export interface Held {
 export class Hands {
   private dragged: { axis: number; side: number; box: Box; before: Box } | null = null
   private grabbed = false
+  private pressed: [number, number] | null = null
 
   constructor(private readonly held: Held) {
     const { canvas } = held
@@ -40,6 +43,7 @@ export class Hands {
 
   private readonly down = (e: PointerEvent) => {
     const first = e.button === 0
+    this.pressed = null
     const tabs = first ? this.held.tabs() : null
     const tab =
       tabs &&
@@ -60,6 +64,7 @@ export class Hands {
       this.take(e)
       return
     }
+    if (first && row === null) this.pressed = [e.clientX, e.clientY]
     const p = this.held.hit(e)
     if (p && p.length() < 1e4) this.held.turnAbout(p)
   }
@@ -75,6 +80,9 @@ export class Hands {
   private readonly up = (e: PointerEvent) => {
     if (this.grabbed) this.held.grab('up', this.held.ray(e), null)
     const moved = this.dragged
+    const from = this.pressed
+    this.pressed = null
+    if (from && Math.hypot(e.clientX - from[0], e.clientY - from[1]) < 4) this.held.point(e)
     this.end()
     if (moved) this.held.boxMoved(moved.box)
   }

@@ -20,7 +20,7 @@ import { Hands } from './Hands'
 import { Lighter } from './Lighter'
 import { readMesh } from './loadMesh'
 import { Picker } from './Picker'
-import { dispose, nearestCamera, rayAt } from './pick'
+import { dispose, nearestCamera, nearestPoint, rayAt } from './pick'
 import { dressMeshes, type MeshMode } from './meshModes'
 import { FramePicture } from './FramePicture'
 import { tonesOf } from './tones'
@@ -58,6 +58,8 @@ export class World {
   square = 0
   onCamera: (row: number) => void = () => {}
   onBox: (box: Box) => void = () => {}
+  /** A point of the cloud was pressed. */
+  onPoint: ((p: THREE.Vector3) => void) | null = null
   /** Asked when a button goes down: true takes the pointer until it goes up, and the view does not turn meanwhile. */
   grab: ((what: 'down' | 'move' | 'up', ray: THREE.Raycaster, row: number | null) => boolean) | null = null
   /** Something to look at is drawn for the first time. */
@@ -100,6 +102,10 @@ export class World {
         this.request()
       },
       pickCamera: (row) => this.onCamera(row),
+      point: (e) => {
+        const p = this.onPoint && this.pointAt(e)
+        if (p) this.onPoint?.(p)
+      },
       boxMoves: (box) => this.setBox(box),
       boxMoved: (box) => this.onBox(box),
     })
@@ -107,6 +113,11 @@ export class World {
     this.watcher.observe(canvas.parentElement!)
     this.resize()
     this.loop()
+  }
+
+  /** What the cloud that is shown holds. */
+  get cloud(): Cloud | null {
+    return (this.points?.userData.cloud as Cloud | undefined) ?? null
   }
 
   get camera() {
@@ -427,6 +438,28 @@ export class World {
       (this.points ? ray.intersectObject(this.points)[0]?.point : undefined) ??
       ray.ray.intersectPlane(new THREE.Plane(new THREE.Vector3(0, 0, 1), 0), new THREE.Vector3())
     )
+  }
+
+  /** The point of the cloud nearest to the pointer, of those within a finger's width the one in front. */
+  private pointAt(e: MouseEvent): THREE.Vector3 | null {
+    if (!this.points || !this.parts.cloud.visible) return null
+    this.parts.cloud.updateMatrixWorld()
+    const found = nearestPoint(this.points, e, this.canvas, this.camera)
+    return found && found.applyMatrix4(this.parts.cloud.matrixWorld)
+  }
+
+  /** Have presses on points told to somebody; who was told before. */
+  listen(to: ((p: THREE.Vector3) => void) | null) {
+    const before = this.onPoint
+    this.onPoint = to
+    return before
+  }
+
+  /** Look through a camera, until null; the picture then is that of its photo without distortion, fitted into the view. */
+  through(camera: CameraOut | null) {
+    this.eye.through(camera)
+    this.parts.cameras.visible = !camera
+    this.request()
   }
 
   /** The camera under the pointer, by its apex and base on the screen. */

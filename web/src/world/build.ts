@@ -6,16 +6,22 @@ export interface Cloud {
   positions: Float32Array
   colors: Uint8Array
   views: Uint8Array
+  /** Of a sparse cloud: error in pixels, and standard deviation in units of the GSD, of each point. */
+  error?: Float32Array
+  sigma?: Float32Array
 }
 
-/** A cloud as the server packs it: count, positions, colours, views. */
+/** A cloud as the server packs it: count, positions, colours, views; of a sparse one error and deviation. */
 export function readCloud(data: ArrayBuffer): Cloud {
   const n = new DataView(data).getUint32(0, true)
   const at = 4 + 12 * n
+  const more = at + 4 * n
+  const floats = (k: number) => new Float32Array(data.slice(more + 4 * k * n, more + 4 * (k + 1) * n))
   return {
     positions: new Float32Array(data.slice(4, at)),
     colors: new Uint8Array(data, at, 3 * n),
     views: new Uint8Array(data, at + 3 * n, n),
+    ...(n && data.byteLength >= more + 8 * n ? { error: floats(0), sigma: floats(1) } : {}),
   }
 }
 
@@ -46,23 +52,41 @@ export function ramp(t: number): [number, number, number] {
   return [0, 1, 2].map((k) => RAMP[i][k] * (1 - f) + RAMP[i + 1][k] * f) as [number, number, number]
 }
 
-export type CloudMode = 'color' | 'height' | 'views'
+export type CloudMode = 'color' | 'height' | 'views' | 'error' | 'sigma'
+
+/** What a mode colours points by, and over which range; null where a cloud does not hold it. */
+export function cloudScale(
+  cloud: Cloud,
+  mode: CloudMode,
+): { values: ArrayLike<number>; range: number[] } | null {
+  if (mode === 'views') return { values: cloud.views, range: [2, 12] }
+  if (mode === 'height') {
+    const values = cloud.positions.filter((_, i) => i % 3 === 2)
+    return {
+      values,
+      range: values.reduce((r, v) => [Math.min(r[0], v), Math.max(r[1], v)], [Infinity, -Infinity]),
+    }
+  }
+  const values = mode === 'error' ? cloud.error : mode === 'sigma' ? cloud.sigma : undefined
+  if (!values) return null
+  // the worst of twenty do not take the colours of all others
+  const known = values.filter((v) => Number.isFinite(v)).sort()
+  return { values, range: [0, known[Math.floor(known.length * 0.95)] ?? 1] }
+}
 
 /** Colours of a cloud in a mode, 0..255. */
 export function cloudColors(cloud: Cloud, mode: CloudMode): Uint8Array {
-  if (mode === 'color') return cloud.colors
+  const scale = mode === 'color' ? null : cloudScale(cloud, mode)
+  if (!scale) return cloud.colors
   const n = cloud.views.length
   const out = new Uint8Array(3 * n)
-  let low = Infinity
-  let high = -Infinity
-  const value = (i: number) => (mode === 'height' ? cloud.positions[3 * i + 2] : cloud.views[i])
-  if (mode === 'views') [low, high] = [2, 12]
-  else
-    for (let i = 0; i < n; i++) {
-      low = Math.min(low, value(i))
-      high = Math.max(high, value(i))
-    }
-  for (let i = 0; i < n; i++) out.set(ramp((value(i) - low) / Math.max(high - low, 1e-9)), 3 * i)
+  const [low, high] = scale.range
+  const value = (i: number) => scale.values[i]
+  for (let i = 0; i < n; i++) {
+    const share = (value(i) - low) / Math.max(high - low, 1e-9)
+    // what is not known counts as the worst
+    out.set(ramp(Number.isFinite(share) ? share : 1), 3 * i)
+  }
   return out
 }
 

@@ -36,6 +36,32 @@ export function joined(steps: LevelStep[], [axis, degrees]: LevelStep): LevelSte
   return sum ? [...steps.slice(0, -1), [axis, sum]] : steps.slice(0, -1)
 }
 
+const rounded = (degrees: number) => Math.round(degrees * 1000) / 1000
+
+/** The turns that bring a plane through three places to the level. */
+export function levelledBy(places: THREE.Vector3[]): LevelStep[] {
+  const [a, b, c] = places
+  const n = b.clone().sub(a).cross(c.clone().sub(a))
+  if (n.length() < 1e-9) return []
+  if (n.z < 0) n.negate()
+  const about = Math.atan2(n.y, n.z)
+  const then = Math.atan2(-n.x, Math.hypot(n.y, n.z))
+  const steps: LevelStep[] = [
+    ['x', rounded((about * 180) / Math.PI)],
+    ['y', rounded((then * 180) / Math.PI)],
+  ]
+  return steps.filter(([, d]) => d)
+}
+
+/** The turn about the upright that brings an edge between two places to the front: along x, by the shorter way. */
+export function facedBy(places: THREE.Vector3[]): LevelStep[] {
+  const d = places[1].clone().sub(places[0])
+  if (Math.hypot(d.x, d.y) < 1e-9) return []
+  const angle = (-Math.atan2(d.y, d.x) * 180) / Math.PI
+  const short = angle > 90 ? angle - 180 : angle < -90 ? angle + 180 : angle
+  return short ? [['z', rounded(short)]] : []
+}
+
 /** All turns, one after the other, as one. */
 export function turnOf(steps: LevelStep[]): THREE.Matrix4 {
   const out = new THREE.Matrix4()

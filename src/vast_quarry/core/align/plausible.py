@@ -22,6 +22,7 @@ from numpy.typing import NDArray
 from vast_quarry.core.align.model import Model
 from vast_quarry.core.camera import undistort
 from vast_quarry.core.match.twoview import sampson
+from vast_quarry.core.pose import skew
 
 Array = NDArray[np.float64]
 Matches = dict[tuple[int, int], NDArray[np.int32]]
@@ -49,6 +50,14 @@ class Doubt:
     against: tuple[int, ...]
 
 
+def epipolar_misses(
+    rotation: Array, center: Array, other_rotation: Array, other_center: Array, x1: Array, x2: Array
+) -> Array:
+    """By how much matches (N, 2) of two posed photos, undistorted and normalised, miss their epipolar lines (N,)."""
+    base = other_rotation @ (center - other_center)
+    return np.asarray(sampson(x1, x2, skew(base) @ other_rotation @ rotation.T), float)
+
+
 def agreement(model: Model, xy: Sequence[NDArray[np.float32]], matches: Matches) -> dict[tuple[int, int], float]:
     """Share of the matches of each strong pair of placed photos that lie along the epipolar lines of the model.
 
@@ -66,15 +75,13 @@ def agreement(model: Model, xy: Sequence[NDArray[np.float32]], matches: Matches)
     for (i, j), m in matches.items():
         if len(m) < STRONG or not (model.placed[i] and model.placed[j]):
             continue
-        base = model.rotations[j] @ (model.centers[i] - model.centers[j])
-        if np.linalg.norm(base) < 1e-3 * span:
+        if np.linalg.norm(model.centers[i] - model.centers[j]) < 1e-3 * span:
             continue  # from one place there are no lines
-        cross = np.array([[0, -base[2], base[1]], [base[2], 0, -base[0]], [-base[1], base[0], 0]])
-        essential = cross @ model.rotations[j] @ model.rotations[i].T
-        a, b = rays[i][m[:, 0]], rays[j][m[:, 1]]
+        poses = [(model.rotations[k], model.centers[k]) for k in (i, j)]
+        miss = epipolar_misses(*poses[0], *poses[1], rays[i][m[:, 0]], rays[j][m[:, 1]])
         # in thousandths of a photo
-        each = [1000 * model.focal[n] / model.sizes[n].max() for n in (i, j)]
-        out[i, j] = float((sampson(a, b, essential) * min(each) < REACH).mean())
+        unit = min(1000 * model.focal[k] / model.sizes[k].max() for k in (i, j))
+        out[i, j] = float((miss * unit < REACH).mean())
     return out
 
 

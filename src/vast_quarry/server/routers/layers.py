@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Annotated
 
 from fastapi import APIRouter, Query
-from fastapi.responses import FileResponse
+from fastapi.responses import FileResponse, Response
 from pydantic import BaseModel
 
 from vast_quarry.core.errors import PlainError
@@ -13,7 +13,7 @@ from vast_quarry.core.words import say
 from vast_quarry.pipeline.registry import STEPS
 from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.routers.jobs import JobOut
-from vast_quarry.server.services import jobs, layers, lens_maps, marks, world
+from vast_quarry.server.services import jobs, joins, layers, lens_maps, marks, world
 from vast_quarry.server.services.folders import get_project
 
 router = APIRouter(prefix="/api/projects/{project_id}/layers", tags=["layers"])
@@ -94,6 +94,36 @@ def ties(row: int, f: Files) -> dict[str, list[list[float]]]:
 def lenses(f: Files, number: Number = None) -> list[lens_maps.LensMapOut]:
     """Each lens: where on the frame features miss their points, and how it bends."""
     return lens_maps.lens_maps(f, number)
+
+
+@router.get("/cameras/pairs")
+def pairs(f: Files) -> list[joins.PairOut]:
+    """Which photos match which, and whether the alignment agrees."""
+    return joins.pairs_of(f)
+
+
+@router.get("/cameras/matches")
+def matches(a: int, b: int, f: Files) -> list[joins.MatchOut]:
+    """Matches of two photos (rows)."""
+    return joins.matches_of(f, a, b)
+
+
+@router.get("/cameras/track")
+def track(x: float, y: float, z: float, f: Files) -> joins.TrackOut:
+    """The point of the sparse cloud nearest to a place, and all photos that show it."""
+    return joins.track_near(f, (x, y, z))
+
+
+@router.get("/cameras/track-of")
+def track_of(row: int, x: float, y: float, f: Files) -> joins.TrackOut:
+    """The track of the tied feature of a photo nearest to a pixel."""
+    return joins.track_of(f, row, (x, y))
+
+
+@router.get("/cameras/through", response_class=Response)
+def through(row: int, f: Files) -> Response:
+    """A photo without distortion, to be laid over what its camera sees."""
+    return Response(joins.looked_through(f, row), media_type="image/jpeg")
 
 
 @router.post("/cameras/mark-help")

@@ -1,7 +1,8 @@
 """What the page draws in the world: cameras, clouds, meshes, in compact binary form.
 
 A cloud is little-endian: uint32 count, then float32 positions (count x 3), uint8 colours (count x 3), uint8 views
-(count). A mesh is a GLB.
+(count); a sparse one besides float32 errors in pixels (count; RMS over its photos) and float32 standard deviations in
+units of the GSD (count; NaN where not known). A mesh is a GLB.
 """
 
 from __future__ import annotations
@@ -150,7 +151,9 @@ def ties_of(folders: Folders, row: int, most: int = 3000) -> dict[str, list[list
     return {"tied": thin(np.concatenate([tied, miss], 1), 3), "untied": thin(loose, 1)}
 
 
-def _packed(points: NDArray, colors: NDArray, views: NDArray, budget: int, seed: int = 0) -> bytes:
+def _packed(
+    points: NDArray, colors: NDArray, views: NDArray, budget: int, more: tuple[NDArray, ...] = (), seed: int = 0
+) -> bytes:
     # in random order, so that any first part of it is an even thinning
     pick = np.random.default_rng(seed).permutation(len(points))[:budget]
     points, colors, views = points[pick], colors[pick], views[pick]
@@ -159,8 +162,14 @@ def _packed(points: NDArray, colors: NDArray, views: NDArray, budget: int, seed:
         points.astype("<f4").tobytes(),
         colors.astype(np.uint8).tobytes(),
         np.clip(views, 0, 255).astype(np.uint8).tobytes(),
+        *(values[pick].astype("<f4").tobytes() for values in more),
     )
     return b"".join(parts)
+
+
+def _errors(s: Solution) -> NDArray:
+    """RMS error of each sparse point in pixels (P,)."""
+    return np.sqrt(np.add.reduceat(s.error.astype(float) ** 2, s.start[:-1]) / np.diff(s.start))
 
 
 #: points of a cloud that the page asks for unless it is told otherwise
@@ -170,13 +179,14 @@ USUAL_BUDGET = 400_000
 def cloud_file(folders: Folders, layer: str, number: int | None, budget: int = USUAL_BUDGET) -> Path:
     """The sparse (cameras) or dense (points) cloud, thinned to a budget and put in random order, made once."""
     version = version_of(folders, layer, number)
-    target = folders.cache / f"cloud-{layer}-{version.key}-{budget}.bin"
+    target = folders.cache / f"cloud2-{layer}-{version.key}-{budget}.bin"
     if target.exists():
         return target
     folder = folders.store.folder(version)
     if layer == "cameras":
         s: Solution = load_solution(folder)
-        body = _packed(s.points, s.colors, np.diff(s.start), budget)
+        more = (_errors(s), s.sigma / s.gsd()) if len(s.points) else ()
+        body = _packed(s.points, s.colors, np.diff(s.start), budget, more)
     else:
         cloud = load_cloud(folder)
         body = _packed(cloud.points, cloud.colors, cloud.views, budget)

@@ -1,0 +1,22 @@
+import { fixed } from '@/i18n/numbers'
+import { i18n } from '@/i18n'
+import type { CloudMode } from '@/world/build'
+
+/** The tied feature nearest to a place in a photo, within a reach (pixels); null where none is so near. */
+export function nearestTie(tied: number[][], x: number, y: number, reach: number): number[] | null {
+  let best = reach
+  let found: number[] | null = null
+  for (const p of tied) {
+    const off = Math.hypot(p[0] - x, p[1] - y)
+    if (off < best) [best, found] = [off, p]
+  }
+  return found
+}
+
+/** The ends of a colour scale, in the unit of what it shows. */
+export function scaleWords(mode: CloudMode, [low, high]: number[]): string {
+  const unit = { error: ' px', sigma: ' GSD', views: '', height: '', color: '' }[mode]
+  const digits = mode === 'views' ? 0 : 2
+  const name = i18n.global.t(`world.${mode}`)
+  return `${name} ${fixed(low, digits)} ▁▃▅▇ ${fixed(high, digits)}${mode === 'views' ? '+' : unit}`
+}
