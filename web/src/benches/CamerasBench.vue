@@ -13,6 +13,7 @@ import LevelStrip from '@/components/LevelStrip.vue'
 import MeasureStrip from '@/components/MeasureStrip.vue'
 import LensMaps from '@/components/LensMaps.vue'
 import PhotoTable from '@/components/PhotoTable.vue'
+import BoxStrip from '@/components/BoxStrip.vue'
 import PairsPanel from '@/components/PairsPanel.vue'
 import PairView from '@/components/PairView.vue'
 import ThroughPhoto from '@/components/ThroughPhoto.vue'
@@ -23,6 +24,7 @@ import { cloudUrl, useCompared, useWorldOf } from '@/composables/useWorldOf'
 import { useProject } from '@/stores/project'
 import { useJobs } from '@/stores/jobs'
 import { cloudScale, packCloud, type Box, type CloudMode } from '@/world/build'
+import { boxAround } from '@/lib/boxNumbers'
 import { nearestTie, scaleWords } from '@/lib/ties'
 import type { LevelStep } from '@/world/level'
 import type { World } from '@/world/World'
@@ -36,6 +38,20 @@ const mode = ref<CloudMode>('color')
 const ties = shallowRef<{ tied: number[][]; untied: number[][] } | null>(null)
 const hand = shallowRef<Box | null>(null)
 const levelling = ref(false)
+const boxing = ref(false)
+function changeBox(box: Box) {
+  hand.value = box
+  world.value?.setBox(box)
+}
+/** A box about all that was photographed. */
+function keepEverything() {
+  const cloud = world.value?.cloud
+  if (cloud) changeBox(boxAround(cloud.positions))
+}
+const scaled = computed(() => {
+  const from = (project.version('cameras')?.figures as { scale_from?: string })?.scale_from
+  return from === 'mat' || from === 'bars' || from === 'height'
+})
 /** Errors are drawn so many times enlarged; a table or the lenses in place of the chart. */
 const ENLARGED = 100
 const errors = ref(false)
@@ -218,6 +234,9 @@ const scale = computed(() => {
       <button class="plainbtn" :disabled="number === null" @click="applyBox(null)">
         {{ t('box.reset') }}
       </button>
+      <button class="plainbtn" :disabled="number === null" :aria-pressed="boxing" @click="boxing = !boxing">
+        {{ t('boxStrip.open') }}
+      </button>
       <button
         class="plainbtn"
         :disabled="number === null || growing"
@@ -283,6 +302,15 @@ const scale = computed(() => {
             :kept="turned"
             @apply="applyLevel"
             @close="levelling = false"
+          />
+          <BoxStrip
+            v-if="boxing && scene && !levelling && !measure.measuring.value"
+            :box="hand ?? (scene.box as unknown as Box)"
+            :scaled="scaled"
+            @change="changeBox"
+            @everything="keepEverything"
+            @apply="((boxing = false), hand && applyBox(hand))"
+            @close="boxing = false"
           />
           <MeasureStrip v-if="measure.measuring.value" :measure="measure" /> </WorldPane
       ></template>
