@@ -9,7 +9,7 @@ from tests.conftest import RigSet, camera_of
 
 from vast_quarry.core.camera import Camera, undistort_maps
 from vast_quarry.core.dense import patchmatch_kernels as kernels
-from vast_quarry.core.dense.fusion import fuse_photo
+from vast_quarry.core.dense.fusion import accept, give
 from vast_quarry.core.dense.patchmatch import DepthMap, PatchMatchSettings, View, estimate_depth, plane_normals
 from vast_quarry.core.photo.reading import load_rgb
 from vast_quarry.core.pose import look_at
@@ -147,11 +147,11 @@ def test_depth_and_fusion_on_the_rig(milestone_set: RigSet) -> None:
         far = np.full(v.gray.shape, distance + 0.6 * size, np.float32)
         others = [o for m, o in enumerate(views) if m != k]
         maps.append(estimate_depth(v, others, near, far, near > 0, PatchMatchSettings(keep=2)))
-    rest = [(k, maps[k], v.camera, v.rotation, v.center) for k, v in enumerate(views) if k]
+    poses = [(v.camera, v.rotation, v.center) for v in views]
     color = np.repeat(views[0].gray[..., None], 3, 2)
-    cloud, agree = fuse_photo(
-        0, maps[0], (views[0].camera, views[0].rotation, views[0].center), color, rest, least_views=3
-    )
+    taken = [accept(m, p, [(maps[k], poses[k]) for k in range(5) if poses[k] is not p]) for m, p in zip(maps, poses)]
+    others = [(k, taken[k], maps[k].depth, poses[k]) for k in range(1, 5)]
+    cloud, agree = give(0, taken[0], maps[0].depth, poses[0], color, others), taken[0].views
     assert agree.shape == views[0].gray.shape
     low, high = np.array(info["bbox_min"]), np.array(info["bbox_max"])
     on = ((cloud.points > low) & (cloud.points < high)).all(1) & (cloud.points[:, 2] > info["z_cut"])
@@ -169,13 +169,12 @@ def test_fusion_needs_agreement() -> None:
         np.full((16, 20), 2.0, np.float32), np.tile(np.float32([0, 0, -1]), (16, 20, 1)), np.zeros((16, 20), np.float32)
     )
     off = DepthMap(flat.depth * 1.1, flat.normal, flat.cost)
-    pose = (cam, np.eye(3), np.zeros(3))
     color = np.zeros((16, 20, 3), np.uint8)
-    other = (1, flat, cam, np.eye(3), np.array([0.1, 0, 0]))
-    agree, _ = fuse_photo(0, flat, pose, color, [other], least_views=2)
-    disagree, _ = fuse_photo(0, flat, pose, color, [(1, off, cam, np.eye(3), np.array([0.1, 0, 0]))], least_views=2)
-    assert len(agree.points) > 100
-    assert len(disagree.points) == 0
+    pose, aside = (cam, np.eye(3), np.zeros(3)), (cam, np.eye(3), np.array([0.1, 0, 0]))
+    first, second = accept(flat, pose, [(flat, aside)], 2), accept(flat, aside, [(flat, pose)], 2)
+    assert (first.views == 2).sum() > 100
+    assert not accept(flat, pose, [(off, aside)], 2).views.any()
     # the same spots seen from the other photo are not given twice
-    again, _ = fuse_photo(1, flat, (cam, np.eye(3), np.array([0.1, 0, 0])), color, [(0, flat, *pose)], least_views=2)
-    assert len(again.points) < 0.2 * len(agree.points)
+    one = give(0, first, flat.depth, pose, color, [(1, second, flat.depth, aside)])
+    two = give(1, second, flat.depth, aside, color, [(0, first, flat.depth, pose)])
+    assert len(one.points) + len(two.points) < 1.2 * (first.views > 0).sum()

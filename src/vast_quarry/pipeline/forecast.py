@@ -19,7 +19,7 @@ TYPICAL: dict[str, dict[str, float]] = {
         "Finding features": 15.7, "Looking for overlap": 2.3, "Matching photos": 63, "Placing cameras": 15.7,
         "Standing the model up": 0.3,
     },
-    "points": {"Undistorting photos": 0.7, "Depth maps": 33.5, "Fusing": 2},
+    "points": {"Undistorting photos": 0.7, "Depth maps": 33.5, "Agreement between photos": 1.5, "Fusing": 1},
     "surface": {"Surface through the points": 10.2, "Cutting": 1.2, "Main body": 0.2, "Fewer triangles": 0.4},
     "texture": {
         "Unwrapping": 0.8, "Evening out colours": 2.5, "Weighing colours": 0.3, "Laying out texels": 1.3, "Colouring": 3.3,

@@ -30,8 +30,11 @@ from numpy.typing import NDArray
 
 from vast_quarry.core.camera import Camera
 from vast_quarry.core.dense import patchmatch_kernels as kernels
+from vast_quarry.core.dense.curvature import unbent
 
 Floats = NDArray[np.float32]
+#: cost up to which a plane says how the surface bends
+SURE = 0.7
 
 
 @dataclass
@@ -173,7 +176,7 @@ def estimate_depth(
                 )  # fmt: skip
     assert plane is not None
     assert cost is not None
-    return _as_depth_map(plane, cost, active, ref)
+    return _as_depth_map(plane, cost, active, ref, float(disparity_step(ref, sources, 1.0)))
 
 
 def _level_bounds(
@@ -249,8 +252,9 @@ def plane_normals(plane: Floats, camera: Camera, rotation: NDArray[np.float64]) 
     return (n @ rotation).astype(np.float32)
 
 
-def _as_depth_map(plane: Floats, cost: Floats, active: NDArray[np.bool_], ref: View) -> DepthMap:
-    w = plane[..., 0]
-    ok = active & (w > 0) & (cost < 1.5)
-    depth = np.where(ok, 1.0 / np.where(w > 0, w, 1.0), 0.0).astype(np.float32)
+def _as_depth_map(plane: Floats, cost: Floats, active: NDArray[np.bool_], ref: View, disparity: float) -> DepthMap:
+    ok = active & (plane[..., 0] > 0) & (cost < 1.5)
+    w = unbent(plane[..., 0], ok & (cost < SURE), disparity)
+    ok &= w > 0
+    depth = np.where(ok, 1.0 / np.where(ok, w, 1.0), 0.0).astype(np.float32)
     return DepthMap(depth, plane_normals(plane, ref.camera, ref.rotation), cost)

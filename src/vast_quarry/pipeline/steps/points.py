@@ -11,6 +11,7 @@ from pydantic import Field
 
 from vast_quarry.core.box import KeepBox
 from vast_quarry.core.dense.fusion import Cloud, merged
+from vast_quarry.core.dense.strays import without_strays
 from vast_quarry.core.dense.views import choose_sources
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import write_arrays
@@ -89,6 +90,25 @@ def load_cloud(folder: Path) -> Cloud:
         return Cloud(f["points"], f["normals"], f["colors"], f["views"], f["gsd"])
 
 
+def depth_scales(solution: Solution, photo_scale: float, largest_side: int) -> dict[int, float]:
+    """Scale at which the depth of each aligned photo is looked for, by row.
+
+    As the settings say for each photo by itself; one that shows the subject more coarsely than most is made less small, so that
+    small photos beside large ones keep what they have.
+    """
+    rows = solution.aligned.tolist()
+    own, gsd, most = {}, {}, {}
+    for r in rows:
+        lens = solution.lens(r)
+        longest = max(lens.width, lens.height)
+        most[r] = min(1.0, largest_side / longest)
+        own[r] = min(most[r], max(photo_scale, SMALLEST_USEFUL / longest))
+        gsd[r] = float(np.linalg.norm(solution.centers[r] - solution.box.middle)) / lens.fx
+    wanted = float(np.median([gsd[r] / own[r] for r in rows])) if rows else 1.0
+    # a tenth is no other size
+    return {r: own[r] if gsd[r] / own[r] < 1.1 * wanted else min(most[r], gsd[r] / wanted) for r in rows}
+
+
 class PointsStep:
     """Computes depth maps and fuses them."""
 
@@ -109,27 +129,30 @@ class PointsStep:
         solution.box = working_box(solution.box, settings.ground)
         # units read the solution with the box that this step works in
         save_solution(context.folder, solution)
-        longest = max(max(solution.lens(int(k)).width, solution.lens(int(k)).height) for k in solution.aligned)
-        scale = min(1.0, settings.largest_side / longest, max(settings.photo_scale, SMALLEST_USEFUL / longest))
+        scales = depth_scales(solution, settings.photo_scale, settings.largest_side)
         rows, sources = self._sources(solution, settings.sources)
         if not rows:
             raise PlainError(
                 "The aligned photos share too few points to look for depth between them.",
                 "Take more photos with smaller steps between them.",
             )
-        self._flatten(context, solution, rows, scale)
-        for kind in ("depth", "fused"):
+        self._flatten(context, solution, rows, scales)
+        for kind in ("depth", "accepted", "fused"):
             (context.folder / kind).mkdir(exist_ok=True)
         here = str(context.folder)
-        jobs = [(here, here, r, sources[r], scale, settings.keep, list(settings.sweeps)) for r in rows]
+        jobs = [(here, here, r, sources[r], scales, settings.keep, list(settings.sweeps)) for r in rows]
         context.each("Depth maps", units.depth_of_photo, jobs)
         least = min(settings.least_views, max(2, len(rows) - 1))
         known = set(rows)
-        fusing = [(here, here, r, [s for s in sources[r] if s in known], scale, least) for r in rows]
-        context.each("Fusing", units.fuse, fusing)
+        agreeing = [(here, here, r, [s for s in sources[r] if s in known], scales, least) for r in rows]
+        context.each("Agreement between photos", units.accept, agreeing)
+        beside = {r: {s for s in sources[r] if s in known} | {s for s in rows if r in sources[s]} for r in rows}
+        context.each("Fusing", units.fuse, [(here, here, r, sorted(beside[r]), scales) for r in rows])
+        context.stage("Dropping strays", 0, 1)
         cloud = self._gather(context, rows)
         shutil.rmtree(context.folder / "flat", ignore_errors=True)
-        shutil.rmtree(context.folder / "fused", ignore_errors=True)
+        for kind in ("accepted", "fused"):
+            shutil.rmtree(context.folder / kind, ignore_errors=True)
         if len(cloud.points) < 100:
             raise PlainError(
                 "Hardly any point was seen alike by three photos, so there is no surface to build.",
@@ -139,7 +162,7 @@ class PointsStep:
             "points": len(cloud.points),
             "depth_maps": len(rows),
             "views_median": float(np.median(cloud.views)),
-            "gsd": float(np.median(cloud.gsd)) * scale,
+            "gsd": float(np.median(cloud.gsd)) * float(np.median([scales[r] for r in rows])),
         }
 
     def _sources(self, solution: Solution, count: int) -> tuple[list[int], dict[int, list[int]]]:
@@ -148,7 +171,7 @@ class PointsStep:
         sources = {r: [int(s) for s in chosen[r] if int(s) in aligned] for r in sorted(aligned)}
         return [r for r in sorted(aligned) if sources[r]], sources
 
-    def _flatten(self, context: Context, solution: Solution, rows: list[int], scale: float) -> None:
+    def _flatten(self, context: Context, solution: Solution, rows: list[int], scales: dict[int, float]) -> None:
         listed = read_photo_list(context.parents["photos"])
         by_number = {p.number: p for p in listed.photos}
         (context.folder / "flat").mkdir(exist_ok=True)
@@ -157,7 +180,7 @@ class PointsStep:
         for r in rows:
             photo = by_number[int(solution.numbers[r])]
             mask = mask_file(context.parents["masks"], photo.number) if context.settings.obey_masks else None
-            jobs.append((here, here, r, str(listed.file(photo)), str(mask) if mask else None, scale, photo.tone))
+            jobs.append((here, here, r, str(listed.file(photo)), str(mask) if mask else None, scales[r], photo.tone))
         context.each("Undistorting photos", units.flatten_photo, jobs)
 
     def _gather(self, context: Context, rows: list[int]) -> Cloud:
@@ -165,7 +188,7 @@ class PointsStep:
         for r in rows:
             with np.load(context.folder / "fused" / f"{r:05d}.npz") as f:
                 parts.append(Cloud(f["points"], f["normals"], f["colors"], f["views"], f["gsd"]))
-        cloud = merged(parts)
+        cloud = without_strays(merged(parts))
         write_arrays(
             context.folder / "cloud.npz", points=cloud.points, normals=cloud.normals, colors=cloud.colors,
             views=cloud.views, gsd=cloud.gsd,

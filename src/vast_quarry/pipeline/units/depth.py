@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vast_quarry.core.camera import Camera, project, undistort_maps
-from vast_quarry.core.dense.fusion import fuse_photo
+from vast_quarry.core.dense import fusion
 from vast_quarry.core.dense.patchmatch import DepthMap, PatchMatchSettings, View, estimate_depth
 from vast_quarry.core.dense.views import box_bounds
 from vast_quarry.core.formats.atomic import is_whole, write_arrays
@@ -64,14 +64,14 @@ def _view(folder: Path, solution: Solution, row: int, scale: float) -> View:
 
 
 def depth_of_photo(
-    cameras: str, folder: str, row: int, sources: list[int], scale: float, keep: int, sweeps: list[int]
+    cameras: str, folder: str, row: int, sources: list[int], scales: dict[int, float], keep: int, sweeps: list[int]
 ) -> None:
     """Compute and save the depth map of one photo."""
     target = _file(Path(folder), "depth", row)
     if is_whole(target):
         return
     solution = load_solution(Path(cameras))
-    view = _view(Path(folder), solution, row, scale)
+    view = _view(Path(folder), solution, row, scales[row])
     margin = 0.01 * float(solution.box.size.max())
     near, far, hit = box_bounds(solution.box, view.camera, view.rotation, view.center, margin)
     with np.load(_file(Path(folder), "flat", row)) as f:
@@ -81,7 +81,7 @@ def depth_of_photo(
         empty = np.zeros(shape, np.float32)
         _save_depth(target, DepthMap(empty, np.zeros((*shape, 3), np.float32), empty + 2))
         return
-    views = [_view(Path(folder), solution, s, scale) for s in sources]
+    views = [_view(Path(folder), solution, s, scales[s]) for s in sources]
     seeds = _seeds(solution, row, view)
     settings = PatchMatchSettings(keep=keep, sweeps=tuple(sweeps), seed=row + 1)
     _save_depth(target, estimate_depth(view, views, near, far, active, settings, seeds))
@@ -104,27 +104,39 @@ def load_depth(folder: Path, row: int) -> DepthMap:
         return DepthMap(f["depth"], f["normal"].astype(np.float32), f["cost"].astype(np.float32))
 
 
-def fuse(cameras: str, folder: str, row: int, sources: list[int], scale: float, least: int) -> int:
-    """Fuse and save the points that one photo gives to the cloud; their number comes back."""
+def accept(cameras: str, folder: str, row: int, sources: list[int], scales: dict[int, float], least: int) -> None:
+    """Save which pixels of one photo enough others agree about."""
+    target = _file(Path(folder), "accepted", row)
+    if is_whole(target):
+        return
+    solution, root = load_solution(Path(cameras)), Path(folder)
+    others = [(load_depth(root, s), _pose(solution, s, scales[s])) for s in sources]
+    found = fusion.accept(load_depth(root, row), _pose(solution, row, scales[row]), others, least_views=least)
+    write_arrays(target, points=found.points, normals=found.normals, views=found.views, rank=found.rank)
+
+
+def _pose(solution: Solution, row: int, scale: float) -> fusion.Pose:
+    return dense_camera(solution, row, scale).pinhole(), solution.rotations[row], solution.centers[row]
+
+
+def _load_accepted(folder: Path, row: int) -> fusion.Accepted:
+    with np.load(_file(folder, "accepted", row)) as f:
+        return fusion.Accepted(f["points"], f["normals"], f["views"], f["rank"])
+
+
+def fuse(cameras: str, folder: str, row: int, others: list[int], scales: dict[int, float]) -> int:
+    """Save the points that one photo gives to the cloud; their number comes back."""
     target = _file(Path(folder), "fused", row)
     if not is_whole(target):
-        solution = load_solution(Path(cameras))
-        root = Path(folder)
-        others = [
-            (
-                s,
-                load_depth(root, s),
-                dense_camera(solution, s, scale).pinhole(),
-                solution.rotations[s],
-                solution.centers[s],
-            )
-            for s in sources
-        ]
-        camera = dense_camera(solution, row, scale).pinhole()
+        solution, root = load_solution(Path(cameras)), Path(folder)
         with np.load(_file(root, "flat", row)) as f:
             rgb = f["rgb"]
-        pose = (camera, solution.rotations[row], solution.centers[row])
-        cloud, _ = fuse_photo(row, load_depth(root, row), pose, rgb, others, least_views=least)
+        beside = [
+            (s, _load_accepted(root, s), load_depth(root, s).depth, _pose(solution, s, scales[s])) for s in others
+        ]
+        cloud = fusion.give(
+            row, _load_accepted(root, row), load_depth(root, row).depth, _pose(solution, row, scales[row]), rgb, beside
+        )
         inside = solution.box.inside(cloud.points, 0.01 * float(solution.box.size.max()))
         write_arrays(
             target, points=cloud.points[inside], normals=cloud.normals[inside], colors=cloud.colors[inside],

@@ -1,0 +1,204 @@
+"""Loops of the fusion: what agrees about a pixel, what gives way to a better photo, what other photos see through.
+
+Cameras are (fx, fy, cx, cy); rotations turn the world to the camera.
+"""
+
+# mypy: disable-error-code="no-untyped-def"
+from __future__ import annotations
+
+import numpy as np
+from numba import njit, prange
+
+#: neighbours in the map that a pixel is asked to lie on a surface with: within so many pixels
+AROUND = 2
+
+
+@njit(cache=True, inline="always")
+def _seen(X, K, R, C):
+    """Pixel and depth at which a camera sees a place; depth 0 behind it."""
+    a, b, c = X[0] - C[0], X[1] - C[1], X[2] - C[2]
+    z = R[2, 0] * a + R[2, 1] * b + R[2, 2] * c
+    if z <= 0:
+        return 0.0, 0.0, 0.0
+    u = (R[0, 0] * a + R[0, 1] * b + R[0, 2] * c) / z * K[0] + K[2]
+    v = (R[1, 0] * a + R[1, 1] * b + R[1, 2] * c) / z * K[1] + K[3]
+    return u, v, z
+
+
+@njit(cache=True, parallel=True)
+def supported(depth, normal, cost, K, R, relative, most_cost, least, out):
+    """Pixels of a depth map that lie on one surface with at least ``least`` others about them.
+
+    Parameters
+    ----------
+    depth, cost : (H, W) float, normal : (H, W, 3) float
+        Normals in the world.
+    relative : float
+        Greatest distance from the pixel's plane as a share of the depth.
+    out : (H, W) bool
+        Written.
+    """
+    h, w = depth.shape
+    for j_ in prange(h):
+        j = np.int64(j_)
+        for i in range(w):
+            d = np.float64(depth[j, i])
+            if d <= 0 or cost[j, i] > most_cost:
+                continue
+            n0 = n1 = n2 = 0.0
+            for k in range(3):
+                n0 += R[0, k] * normal[j, i, k]
+                n1 += R[1, k] * normal[j, i, k]
+                n2 += R[2, k] * normal[j, i, k]
+            here = d * (n0 * (i - K[2]) / K[0] + n1 * (j - K[3]) / K[1] + n2)
+            count = 0
+            for dy in range(-AROUND, AROUND + 1):
+                for dx in range(-AROUND, AROUND + 1):
+                    y, x = j + dy, i + dx
+                    if y < 0 or x < 0 or y >= h or x >= w:
+                        continue
+                    e = np.float64(depth[y, x])
+                    if e <= 0 or cost[y, x] > most_cost:
+                        continue
+                    there = e * (n0 * (x - K[2]) / K[0] + n1 * (y - K[3]) / K[1] + n2)
+                    if abs(there - here) <= relative * d:
+                        count += 1
+            out[j, i] = count > least
+
+
+@njit(cache=True, parallel=True)
+def agree(
+    depth, normal, cost, on, K, R, C, depths, normals, Ks, Rs, Cs, reproj, relative, most_cost, least, out, out_n, views,
+    rank, rank_step,
+):  # fmt: skip
+    """Mean of what photos that agree say of each pixel, how many they are, and how well the photo sees it (``rank``)."""
+    h, w = depth.shape
+    sources = depths.shape[0]
+    for j_ in prange(h):
+        j = np.int64(j_)
+        acc = np.empty(3)
+        accn = np.empty(3)
+        X = np.empty(3)
+        Y = np.empty(3)
+        for i in range(w):
+            views[j, i] = 0
+            d = np.float64(depth[j, i])
+            if not on[j, i] or d <= 0.0 or cost[j, i] > most_cost:
+                continue
+            x = (i - K[2]) / K[0] * d
+            y = (j - K[3]) / K[1] * d
+            to = 0.0
+            mine = 0.0
+            for k in range(3):
+                X[k] = R[0, k] * x + R[1, k] * y + R[2, k] * d + C[k]
+                acc[k] = X[k]
+                accn[k] = normal[j, i, k]
+                to += (C[k] - X[k]) ** 2
+                mine += (C[k] - X[k]) * accn[k]
+            count = 1
+            for s in range(sources):
+                u, v, z = _seen(X, Ks[s], Rs[s], Cs[s])
+                if z <= 0:
+                    continue
+                ui = np.int64(np.round(u))
+                vi = np.int64(np.round(v))
+                if ui < 0 or vi < 0 or ui >= depths.shape[2] or vi >= depths.shape[1]:
+                    continue
+                ds = np.float64(depths[s, vi, ui])
+                if ds <= 0 or abs(ds - z) > 3 * relative * z:
+                    continue
+                # depth of the source's plane at the exact place, not at the middle of its pixel
+                px = (ui - Ks[s, 2]) / Ks[s, 0]
+                py = (vi - Ks[s, 3]) / Ks[s, 1]
+                qx = (u - Ks[s, 2]) / Ks[s, 0]
+                qy = (v - Ks[s, 3]) / Ks[s, 1]
+                n0 = n1 = n2 = 0.0
+                alike = 0.0
+                for k in range(3):
+                    n0 += Rs[s, 0, k] * normals[s, vi, ui, k]
+                    n1 += Rs[s, 1, k] * normals[s, vi, ui, k]
+                    n2 += Rs[s, 2, k] * normals[s, vi, ui, k]
+                    alike += normals[s, vi, ui, k] * normal[j, i, k]
+                den = n0 * qx + n1 * qy + n2
+                if den > -0.05 or alike < 0.3:
+                    continue
+                ds = ds * (n0 * px + n1 * py + n2) / den
+                if abs(ds - z) > relative * z:
+                    continue
+                for k in range(3):
+                    Y[k] = Rs[s, 0, k] * qx * ds + Rs[s, 1, k] * qy * ds + Rs[s, 2, k] * ds + Cs[s, k]
+                eu, ev, zr = _seen(Y, K, R, C)
+                if zr <= 0 or (eu - i) ** 2 + (ev - j) ** 2 > reproj * reproj:
+                    continue
+                count += 1
+                for k in range(3):
+                    acc[k] += Y[k]
+                    accn[k] += normals[s, vi, ui, k]
+            if count < least:
+                continue
+            length = np.sqrt(accn[0] ** 2 + accn[1] ** 2 + accn[2] ** 2)
+            for k in range(3):
+                out[j, i, k] = acc[k] / count
+                out_n[j, i, k] = accn[k] / max(length, 1e-12)
+            views[j, i] = min(count, 255)
+            # pixels per unit of length along the surface: closer and more square-on is better
+            sight = max(mine / np.sqrt(to) * K[0] / d, 1e-9)
+            rank[j, i] = np.int64(np.floor(np.log(sight) / rank_step))
+
+
+@njit(cache=True, parallel=True)
+def give_way(
+    points, views, rank, K, R, C, others, their_views, their_rank, depths, Ks, Rs, Cs, first, reproj, relative, apart, out
+):  # fmt: skip
+    """Which accepted pixels are given to the cloud.
+
+    A pixel gives way where another photo has accepted the same spot and stands before this one in the one order of all
+    photos (better rank, then lower number). It is dropped where as many others as agree see through it: their own accepted
+    surface lies behind.
+
+    Parameters
+    ----------
+    points : (H, W, 3), views, rank : (H, W)
+        Of the photo.
+    others : (S, H', W', 3), their_views, their_rank : (S, H', W'), depths : (S, H', W')
+        The same of other photos, and their depth maps.
+    first : (S,) bool
+        Other photos whose number is lower.
+    apart : float
+        Share of the depth by which a surface lies behind for a photo to see through a point.
+    out : (H, W) uint8
+        1 given, 2 gave way, 3 seen through.
+    """
+    h, w = views.shape
+    for j_ in prange(h):
+        j = np.int64(j_)
+        for i in range(w):
+            out[j, i] = 0
+            if views[j, i] == 0:
+                continue
+            X = points[j, i]
+            gives = False
+            through = 0
+            for s in range(others.shape[0]):
+                u, v, z = _seen(X, Ks[s], Rs[s], Cs[s])
+                if z <= 0:
+                    continue
+                ui = np.int64(np.round(u))
+                vi = np.int64(np.round(v))
+                if ui < 0 or vi < 0 or ui >= depths.shape[2] or vi >= depths.shape[1]:
+                    continue
+                if their_views[s, vi, ui] == 0:
+                    continue
+                if np.float64(depths[s, vi, ui]) > z * (1.0 + apart):
+                    through += 1
+                    continue
+                Y = others[s, vi, ui]
+                eu, ev, zr = _seen(Y, K, R, C)
+                _, _, mine = _seen(X, K, R, C)
+                if zr <= 0 or (eu - i) ** 2 + (ev - j) ** 2 > reproj * reproj or abs(zr - mine) > relative * mine:
+                    continue
+                theirs = their_rank[s, vi, ui]
+                if theirs > rank[j, i] or (theirs == rank[j, i] and first[s]):
+                    gives = True
+            # seen through counts before: what is not there covers nothing
+            out[j, i] = 3 if through >= views[j, i] else 2 if gives else 1
