@@ -19,6 +19,7 @@ import { Eye } from './Eye'
 import { Hands } from './Hands'
 import { Lighter } from './Lighter'
 import { readMesh } from './loadMesh'
+import { Painter } from './Painter'
 import { Picker } from './Picker'
 import { dispose, nearestCamera, nearestPoint, rayAt } from './pick'
 import { dressMeshes, type MeshMode } from './meshModes'
@@ -69,6 +70,7 @@ export class World {
   private selected: number | null = null
   private extent = 1
   private readonly frame = new FramePicture()
+  private readonly painter: Painter
 
   constructor(readonly canvas: HTMLCanvasElement) {
     this.renderer = new THREE.WebGLRenderer({
@@ -84,6 +86,7 @@ export class World {
     ) as Record<Part, THREE.Group>
     Object.values(this.parts).forEach((g) => this.scene.add(g))
     this.scene.add(this.second)
+    this.painter = new Painter(this.renderer, this.scene, this.eye, this.parts, this.second, this.lighter)
     this.scene.add(new THREE.HemisphereLight(0xffffff, 0xb9ae98, 2.2))
     const slant = new THREE.DirectionalLight(0xffffff, 1.6)
     slant.position.set(2, -3, 4)
@@ -159,9 +162,9 @@ export class World {
     if (moved || this.needed || (rest && this.lighter.waiting)) {
       this.needed = false
       this.lighter.prepare(moved, now)
-      this.draw()
+      this.painter.draw(this.split)
     } else if (!rest || !this.lighter.slice()) return
-    else this.drawSlice()
+    else this.painter.drawSlice(this.split)
     // drawing is only handed over above: reading one pixel waits until it is done
     const gl = this.renderer.getContext()
     gl.readPixels(0, 0, 1, 1, gl.RGBA, gl.UNSIGNED_BYTE, this.pixel)
@@ -173,49 +176,6 @@ export class World {
     this.frames.push(spent)
     if (this.frames.length > 240) this.frames.shift()
     this.lighter.learn(spent, moved, performance.now())
-  }
-
-  /** More points of the clouds over what is on the screen. */
-  private drawSlice() {
-    const shown = Object.entries(this.parts)
-      .filter(([k, g]) => k !== 'cloud' && g.visible)
-      .map(([, g]) => g)
-    shown.forEach((g) => (g.visible = false))
-    this.renderer.autoClear = false
-    this.draw()
-    this.renderer.autoClear = true
-    shown.forEach((g) => (g.visible = true))
-  }
-
-  /** Everything, at once. */
-  private drawAll() {
-    this.lighter.prepare(false, performance.now())
-    this.draw()
-    while (this.lighter.slice()) this.drawSlice()
-  }
-
-  private draw() {
-    const { x: w, y: h } = this.renderer.getSize(new THREE.Vector2())
-    if (this.split === null) {
-      this.second.visible = false
-      this.renderer.render(this.scene, this.camera)
-      return
-    }
-    const at = Math.round(w * this.split)
-    this.renderer.setScissorTest(true)
-    for (const [side, x, width] of [
-      [0, 0, at],
-      [1, at, w - at],
-    ] as const) {
-      this.renderer.setScissor(x, 0, width, h)
-      const first = [this.parts.mesh, this.parts.cloud, this.parts.cameras]
-      const shown = first.map((g) => g.visible)
-      if (side === 1) first.forEach((g) => (g.visible = false))
-      this.second.visible = side === 1
-      this.renderer.render(this.scene, this.camera)
-      first.forEach((g, k) => (g.visible = shown[k]))
-    }
-    this.renderer.setScissorTest(false)
   }
 
   show(part: Part, on: boolean) {
@@ -422,7 +382,7 @@ export class World {
   }
 
   picture(): string {
-    this.drawAll()
+    this.painter.drawAll(this.split)
     return this.canvas.toDataURL('image/png')
   }
 
