@@ -150,7 +150,7 @@ def test_depth_and_fusion_on_the_rig(milestone_set: RigSet) -> None:
     poses = [(v.camera, v.rotation, v.center) for v in views]
     color = np.repeat(views[0].gray[..., None], 3, 2)
     taken = [accept(m, p, [(maps[k], poses[k]) for k in range(5) if poses[k] is not p]) for m, p in zip(maps, poses)]
-    others = [(k, taken[k], maps[k].depth, poses[k]) for k in range(1, 5)]
+    others = [(k, (taken[k].views, taken[k].rank), maps[k].depth, poses[k]) for k in range(1, 5)]
     cloud, agree = give(0, taken[0], maps[0].depth, poses[0], color, others), taken[0].views
     assert agree.shape == views[0].gray.shape
     low, high = np.array(info["bbox_min"]), np.array(info["bbox_max"])
@@ -175,6 +175,6 @@ def test_fusion_needs_agreement() -> None:
     assert (first.views == 2).sum() > 100
     assert not accept(flat, pose, [(off, aside)], 2).views.any()
     # the same spots seen from the other photo are not given twice
-    one = give(0, first, flat.depth, pose, color, [(1, second, flat.depth, aside)])
-    two = give(1, second, flat.depth, aside, color, [(0, first, flat.depth, pose)])
+    one = give(0, first, flat.depth, pose, color, [(1, (second.views, second.rank), flat.depth, aside)])
+    two = give(1, second, flat.depth, aside, color, [(0, (first.views, first.rank), flat.depth, pose)])
     assert len(one.points) + len(two.points) < 1.2 * (first.views > 0).sum()

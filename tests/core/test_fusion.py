@@ -35,6 +35,10 @@ def plane_seen(pose: Pose, rng: np.random.Generator, noise: float) -> DepthMap:
     return DepthMap(depth, normal.astype(np.float32), np.full(t.shape, 0.1, np.float32))
 
 
+def stand(a: Accepted) -> tuple[np.ndarray, np.ndarray]:
+    return a.views, a.rank
+
+
 @pytest.mark.parametrize("noise", [0.0, 0.0004])
 @pytest.mark.parametrize("step", [3.0, 5.0, 10.0, 30.0])
 def test_however_close_the_photos_are_the_surface_is_kept_once(
@@ -52,7 +56,14 @@ def test_however_close_the_photos_are_the_surface_is_kept_once(
     taken = [accept(maps[k], poses[k], [(maps[m], poses[m]) for m in near[k]]) for k in range(n)]
     color = np.zeros((72, 96, 3), np.uint8)
     given = [
-        give(k, taken[k], maps[k].depth, poses[k], color, [(m, taken[m], maps[m].depth, poses[m]) for m in near[k]])
+        give(
+            k,
+            taken[k],
+            maps[k].depth,
+            poses[k],
+            color,
+            [(m, stand(taken[m]), maps[m].depth, poses[m]) for m in near[k]],
+        )
         for k in range(n)
     ]
     points = np.concatenate([g.points for g in given])
@@ -87,7 +98,7 @@ def test_what_other_photos_see_through_is_dropped(rng: np.random.Generator) -> N
     ghosts[30:40, 40:52] = True
     taken[0].points[ghosts] = (poses[0][2] + r * ghost.depth[..., None])[ghosts]
     taken[0].views[ghosts] = 3
-    others = [(m, taken[m], maps[m].depth, poses[m]) for m in range(1, 8)]
+    others = [(m, stand(taken[m]), maps[m].depth, poses[m]) for m in range(1, 8)]
     cloud = give(0, taken[0], ghost.depth, poses[0], np.zeros((72, 96, 3), np.uint8), others)
     assert (cloud.points[:, 2] < 0.05).all()
     few = give(0, taken[0], ghost.depth, poses[0], np.zeros((72, 96, 3), np.uint8), others[:1])

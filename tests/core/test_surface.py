@@ -118,9 +118,26 @@ def test_poisson_trim_and_depth(rng: np.random.Generator) -> None:
     assert poisson_depth(p) == pytest.approx(np.log2(2.2 / (spacing * 1.25)), abs=1)
     v, f = poisson_surface(p, p, 7)
     assert np.median(np.abs(np.linalg.norm(v[v[:, 2] > 0], axis=1) - 1)) < 0.003
-    tv, tf = trimmed(v, f, p, 8 * spacing, 50)
+    tv, tf = trimmed(v, f, p, 8 * spacing, 60 * spacing)
     assert tv[:, 2].min() > -0.62
     assert len(tf) < len(f)
+
+
+def test_what_nobody_saw_stays_open_however_few_faces_it_has(rng: np.random.Generator) -> None:
+    """Half a ball unseen: Poisson spans it with few large faces; a hole of 20 spacings is bridged."""
+    n = rng.normal(0, 1, (30_000, 3))
+    n /= np.linalg.norm(n, axis=1, keepdims=True)
+    half = n[n[:, 2] > 0]
+    spacing = median_spacing(half)
+    holed = half[np.linalg.norm(half - [0, 0, 1], axis=1) > 10 * spacing]
+    v, f = poisson_surface(holed, holed, 7)
+    tv, tf = trimmed(v, f, holed, 5 * spacing, 60 * spacing)
+    assert tv[:, 2].min() > -0.2
+    assert tv[:, 2].max() > 0.99  # bridged
+    # its rim is one loop: half a ball, open below, without the hole
+    assert face_areas(tv, tf).sum() == pytest.approx(2 * np.pi, rel=0.08)
+    tv, tf = trimmed(v, f, holed, 5 * spacing, 0.0)
+    assert np.linalg.norm(tv - [0, 0, 1], axis=1).min() > 2 * spacing
 
 
 def test_too_few_points_say_so() -> None:

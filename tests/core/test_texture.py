@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 import trimesh
+from scipy import ndimage
 
 from vast_quarry.core.camera import Camera
 from vast_quarry.core.pose import look_at
@@ -38,6 +39,23 @@ def test_atlas_has_no_overlap_and_is_well_filled(rng: np.random.Generator) -> No
     assert area / 512**2 > 0.45
     # without overlap the covered texels are the area of the triangles, plus a rim
     assert covered.sum() > 0.97 * area
+
+
+@pytest.mark.parametrize("size", [1024, 4096])
+def test_charts_keep_four_texels_apart_in_atlases_of_all_sizes(rng: np.random.Generator, size: int) -> None:
+    """At 4096 a cell of the packing is four texels wide: charts lay side by side, and mip maps bled."""
+    v, f = bumpy_ball(rng)
+    charts = make_charts(v, f)
+    atlas = unwrap(v, f, charts, size, 0.55 * size)
+    face = raster_faces(atlas.uv, atlas.faces, size)
+    label = np.where(face >= 0, charts.chart[face], -1)
+    window = label[: size // 2, : size // 2]
+    most = ndimage.maximum_filter(window, 5)
+    least = ndimage.minimum_filter(np.where(window < 0, 10**6, window), 5)
+    # within two texels of one there is no other: four lie between, but for a texel of the raster's own rim
+    assert (least[window >= 0] == window[window >= 0]).all()
+    assert (most[window >= 0] == window[window >= 0]).all()
+    assert len(np.unique(window)) > 4
 
 
 def test_projection_axes_are_right_handed() -> None:

@@ -7,6 +7,14 @@ from typing import Self
 
 import psutil
 
+#: share of the memory that is free that units of work may take together
+SHARE = 0.8
+
+
+def free_memory() -> float:
+    """Bytes that units of work may take together now."""
+    return SHARE * float(psutil.virtual_memory().available)
+
 
 class MemoryWatch:
     """Context manager; ``peak`` is the largest resident set of all processes together, in bytes."""

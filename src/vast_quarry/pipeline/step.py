@@ -17,6 +17,7 @@ from vast_quarry.core.words import Said
 from vast_quarry.pipeline.executors import LazyExecutor
 from vast_quarry.pipeline.figures import Figures
 from vast_quarry.pipeline.forecast import StageClock
+from vast_quarry.pipeline.memory import free_memory
 
 
 def setting(
@@ -118,12 +119,18 @@ class Context:
         self.reporter.say(said)
 
     def each(
-        self, text: str, work: Callable[..., Any], jobs: Iterable[tuple], patience: float | None = None
+        self,
+        text: str,
+        work: Callable[..., Any],
+        jobs: Iterable[tuple],
+        patience: float | None = None,
+        memory: Iterable[float] | None = None,
     ) -> list[Any]:
         """Run ``work(*job)`` for every job on the executor, reporting; results in the order of the jobs.
 
         Units write their results under a temporary name and rename them, and skip what is there already, so a killed
-        run goes on where it stopped.
+        run goes on where it stopped. With ``memory`` (bytes that each job takes) no more are at work at once than the machine
+        has room for.
 
         Raises
         ------
@@ -136,7 +143,18 @@ class Context:
             return results
         self.stage(text, 0, len(todo))
         pool = self.executor()
-        waiting: dict[Future, int] = {pool.submit(work, *job): n for n, job in enumerate(todo)}
+        room = free_memory() if memory is not None else float("inf")
+        takes = list(memory) if memory is not None else [0.0] * len(todo)
+        waiting: dict[Future, int] = {}
+        queue = list(range(len(todo)))
+
+        def submit() -> None:
+            """Hand over what there is room for; one at least."""
+            while queue and (not waiting or sum(takes[n] for n in waiting.values()) + takes[queue[0]] <= room):
+                n = queue.pop(0)
+                waiting[pool.submit(work, *todo[n])] = n
+
+        submit()
         done, last = 0, time.monotonic()
         try:
             while waiting:
@@ -148,6 +166,7 @@ class Context:
                 for future in ready:
                     results[waiting.pop(future)] = future.result()
                     done += 1
+                submit()
                 self.stage(text, done, len(todo))
         except BaseException:
             for future in waiting:

@@ -5973,6 +5973,11 @@ export interface operations {
                      */
                     faces?: number;
                     /**
+                     * Close gaps up to
+                     * @description Gaps as wide as this, where the cloud is only thin, are bridged; wider ones stay open.
+                     */
+                    gap?: number;
+                    /**
                      * Trim farther than
                      * @description Surface farther than this from any point was not seen, and is trimmed off.
                      */

@@ -29,6 +29,8 @@ from vast_quarry.core.dense.patchmatch import DepthMap
 
 Array = NDArray[np.float64]
 Pose = tuple[Camera, Array, Array]
+#: how many photos agree on each pixel (0: none), and the photo's place in the order at it (H, W)
+Stand = tuple[NDArray[np.uint8], NDArray[np.int16]]
 
 #: one step in the order of photos at a spot: so much better is better (logarithm)
 RANK_STEP = float(np.log(1.1))
@@ -110,7 +112,8 @@ def accept(
     maps = [np.where(d.cost <= most_cost, d.depth, 0).astype(np.float32) for d, _ in sources]
     size = tuple(np.max([m.shape for m in maps], axis=0)) if maps else (1, 1)
     depths = _padded(maps, size, np.float32)
-    normals = _padded([d.normal for d, _ in sources], (*size, 3), np.float32)
+    # an eighth of a degree is enough of others' normals, and takes a quarter of the memory
+    normals = _padded([np.round(127 * d.normal).astype(np.int8) for d, _ in sources], (*size, 3), np.int8)
     on = np.zeros(shape, bool)
     kernels.supported(
         ref.depth, ref.normal, ref.cost, _intrinsics(camera), rotation, OFF_PLANE * relative, most_cost, SUPPORT, on
@@ -133,7 +136,7 @@ def give(
     depth: NDArray[np.float32],
     pose: Pose,
     colors: NDArray[np.uint8],
-    others: list[tuple[int, Accepted, NDArray[np.float32], Pose]],
+    others: list[tuple[int, Stand, NDArray[np.float32], Pose]],
     reprojection: float = 1.0,
     relative: float = 0.003,
 ) -> Cloud:
@@ -149,17 +152,16 @@ def give(
     pose : (Camera, rotation (3, 3), centre (3,))
     colors : (H, W, 3) uint8
         The undistorted photo.
-    others : list of (number, Accepted, depth map, pose)
+    others : list of (number, (views, rank), depth map, pose)
         Photos that may have accepted the same spots.
     """
     camera, rotation, center = pose
-    size = tuple(np.max([a.views.shape for _, a, _, _ in others], axis=0)) if others else (1, 1)
+    size = tuple(np.max([a[0].shape for _, a, _, _ in others], axis=0)) if others else (1, 1)
     out = np.zeros(mine.views.shape, np.uint8)
     kernels.give_way(
         mine.points, mine.views, mine.rank, _intrinsics(camera), rotation, center,
-        _padded([a.points for _, a, _, _ in others], (*size, 3), np.float32),
-        _padded([a.views for _, a, _, _ in others], size, np.uint8),
-        _padded([a.rank for _, a, _, _ in others], size, np.int16),
+        _padded([a[0] for _, a, _, _ in others], size, np.uint8),
+        _padded([a[1] for _, a, _, _ in others], size, np.int16),
         _padded([d for _, _, d, _ in others], size, np.float32),
         *_stacked([p for _, _, _, p in others]), np.array([n < number for n, *_ in others], bool),
         reprojection, relative, BEHIND * relative, out,

@@ -71,7 +71,10 @@ def agree(
     depth, normal, cost, on, K, R, C, depths, normals, Ks, Rs, Cs, reproj, relative, most_cost, least, out, out_n, views,
     rank, rank_step,
 ):  # fmt: skip
-    """Mean of what photos that agree say of each pixel, how many they are, and how well the photo sees it (``rank``)."""
+    """Mean of what photos that agree say of each pixel, how many they are, and how well the photo sees it (``rank``).
+
+    ``normals`` of the others are int8, 127 to the unit.
+    """
     h, w = depth.shape
     sources = depths.shape[0]
     for j_ in prange(h):
@@ -115,10 +118,11 @@ def agree(
                 n0 = n1 = n2 = 0.0
                 alike = 0.0
                 for k in range(3):
-                    n0 += Rs[s, 0, k] * normals[s, vi, ui, k]
-                    n1 += Rs[s, 1, k] * normals[s, vi, ui, k]
-                    n2 += Rs[s, 2, k] * normals[s, vi, ui, k]
-                    alike += normals[s, vi, ui, k] * normal[j, i, k]
+                    n = normals[s, vi, ui, k] / 127.0
+                    n0 += Rs[s, 0, k] * n
+                    n1 += Rs[s, 1, k] * n
+                    n2 += Rs[s, 2, k] * n
+                    alike += n * normal[j, i, k]
                 den = n0 * qx + n1 * qy + n2
                 if den > -0.05 or alike < 0.3:
                     continue
@@ -133,7 +137,7 @@ def agree(
                 count += 1
                 for k in range(3):
                     acc[k] += Y[k]
-                    accn[k] += normals[s, vi, ui, k]
+                    accn[k] += normals[s, vi, ui, k] / 127.0
             if count < least:
                 continue
             length = np.sqrt(accn[0] ** 2 + accn[1] ** 2 + accn[2] ** 2)
@@ -148,7 +152,7 @@ def agree(
 
 @njit(cache=True, parallel=True)
 def give_way(
-    points, views, rank, K, R, C, others, their_views, their_rank, depths, Ks, Rs, Cs, first, reproj, relative, apart, out
+    points, views, rank, K, R, C, their_views, their_rank, depths, Ks, Rs, Cs, first, reproj, relative, apart, out
 ):  # fmt: skip
     """Which accepted pixels are given to the cloud.
 
@@ -160,7 +164,7 @@ def give_way(
     ----------
     points : (H, W, 3), views, rank : (H, W)
         Of the photo.
-    others : (S, H', W', 3), their_views, their_rank : (S, H', W'), depths : (S, H', W')
+    their_views, their_rank, depths : (S, H', W')
         The same of other photos, and their depth maps.
     first : (S,) bool
         Other photos whose number is lower.
@@ -172,6 +176,7 @@ def give_way(
     h, w = views.shape
     for j_ in prange(h):
         j = np.int64(j_)
+        Y = np.empty(3)
         for i in range(w):
             out[j, i] = 0
             if views[j, i] == 0:
@@ -179,7 +184,7 @@ def give_way(
             X = points[j, i]
             gives = False
             through = 0
-            for s in range(others.shape[0]):
+            for s in range(depths.shape[0]):
                 u, v, z = _seen(X, Ks[s], Rs[s], Cs[s])
                 if z <= 0:
                     continue
@@ -192,7 +197,11 @@ def give_way(
                 if np.float64(depths[s, vi, ui]) > z * (1.0 + apart):
                     through += 1
                     continue
-                Y = others[s, vi, ui]
+                ds = np.float64(depths[s, vi, ui])
+                qx = (ui - Ks[s, 2]) / Ks[s, 0] * ds
+                qy = (vi - Ks[s, 3]) / Ks[s, 1] * ds
+                for k in range(3):
+                    Y[k] = Rs[s, 0, k] * qx + Rs[s, 1, k] * qy + Rs[s, 2, k] * ds + Cs[s, k]
                 eu, ev, zr = _seen(Y, K, R, C)
                 _, _, mine = _seen(X, K, R, C)
                 if zr <= 0 or (eu - i) ** 2 + (ev - j) ** 2 > reproj * reproj or abs(zr - mine) > relative * mine:

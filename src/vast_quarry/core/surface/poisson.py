@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from scipy.spatial import cKDTree
 
 from vast_quarry.core.errors import PlainError
-from vast_quarry.core.surface.mesh import compacted, components, without_degenerate
+from vast_quarry.core.surface.mesh import compacted, components, face_areas, without_degenerate
 from vast_quarry.core.words import say
 
 Array = NDArray[np.float64]
@@ -63,16 +63,23 @@ def poisson_surface(points: Array, normals: NDArray, depth: int) -> tuple[Array,
     return np.asarray(mesh.vertices).copy(), np.asarray(mesh.triangles).astype(np.int64)
 
 
-def trimmed(vertices: Array, faces: Faces, points: Array, reach: float, largest_gap: int) -> tuple[Array, Faces]:
+def trimmed(vertices: Array, faces: Faces, points: Array, reach: float, largest_gap: float) -> tuple[Array, Faces]:
     """The part of a surface that lies within ``reach`` of the points (N, 3) it was made from.
 
-    Gaps of up to ``largest_gap`` faces stay closed: there the cloud is only thin, and the surface bridges it well.
+    Gaps no larger than a disc of diameter ``largest_gap``, and no longer than twice that, stay closed: there the cloud is only
+    thin, and the surface bridges it well. How many faces a gap has says nothing: where there are no points they are few and large.
     """
     distance, _ = cKDTree(points).query(vertices, k=1, distance_upper_bound=reach, workers=-1)
     keep = np.isfinite(distance)[faces].all(1)
     gone = np.flatnonzero(~keep)
     if len(gone):
         label = components(faces[gone])
-        keep[gone[np.bincount(label)[label] <= largest_gap]] = True
+        area = np.bincount(label, face_areas(vertices, faces[gone]))
+        corners = vertices[faces[gone]]
+        low, high = np.full((len(area), 3), np.inf), np.full((len(area), 3), -np.inf)
+        np.minimum.at(low, label, corners.min(1))
+        np.maximum.at(high, label, corners.max(1))
+        small = (area <= np.pi / 4 * largest_gap**2) & (np.linalg.norm(high - low, axis=1) <= 2 * largest_gap)
+        keep[gone[small[label]]] = True
     v, f, _ = compacted(vertices, faces[keep])
     return v, without_degenerate(v, f)

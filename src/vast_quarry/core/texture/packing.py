@@ -9,7 +9,6 @@ from dataclasses import dataclass
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
-from scipy import ndimage
 
 from vast_quarry.core.texture.charts import Charts, basis
 
@@ -192,7 +191,7 @@ def _pack(flat: list[Array], density: float, size: int, cell: int, padding: int)
             return None
         grid = np.zeros((h, w), bool)
         _mark(t[..., 0], t[..., 1], grid)
-        grids.append(ndimage.binary_dilation(grid, np.ones((3, 3), bool)) if cell < 2 * padding else grid)
+        grids.append(grid)
     if sum(int(g.sum()) for g in grids) > cells * cells:
         return None
     weight = np.array([g.size for g in grids])
@@ -205,12 +204,24 @@ def _pack(flat: list[Array], density: float, size: int, cell: int, padding: int)
         begin = start if last is not None and g.shape[0] >= last[0] and g.shape[1] >= last[1] and g.all() else 0
         if g.size <= 9:
             begin = max(begin, start if last is not None and last[0] * last[1] <= 9 else 0)
-        p = _place(used, _shuffled_cells(g), g.shape[1], g.shape[0], begin)
+        own = _shuffled_cells(g)
+        p = _place(used, own, g.shape[1], g.shape[0], begin)
         if p < 0:
             return None
         start, last = p, g.shape
+        _keep_clear(used, own, p // cells, p % cells, -(-2 * padding // cell))
         places[c] = (p % cells) * cell, (p // cells) * cell
     return places
+
+
+@njit(cache=True)
+def _keep_clear(used, cells, y, x, reach):
+    """Mark what lies within ``reach`` cells of those (K, 2: y, x) of a chart that was put at a place."""
+    rows, columns = used.shape
+    for k in range(cells.shape[0]):
+        for j in range(max(0, y + cells[k, 0] - reach), min(rows, y + cells[k, 0] + reach + 1)):
+            for i in range(max(0, x + cells[k, 1] - reach), min(columns, x + cells[k, 1] + reach + 1)):
+                used[j, i] = True
 
 
 def _as_atlas(

@@ -68,6 +68,8 @@ class PointsSettings(StepSettings):
     obey_masks: bool = setting(True, "Points only inside masks", "What masks leave out gives no depth and no points.")
 
 
+#: bytes a pixel that units of work take: of a depth map, of each photo beside it; of agreement and fusing, of each beside
+DEPTH_BYTES, SOURCE_BYTES, AGREE_BYTES, AGREE_SOURCE, GIVE_SOURCE = 110.0, 8.0, 90.0, 14.0, 14.0
 #: depth maps are not made smaller than this (longer side in pixels)
 SMALLEST_USEFUL = 400
 
@@ -141,13 +143,20 @@ class PointsStep:
             (context.folder / kind).mkdir(exist_ok=True)
         here = str(context.folder)
         jobs = [(here, here, r, sources[r], scales, settings.keep, list(settings.sweeps)) for r in rows]
-        context.each("Depth maps", units.depth_of_photo, jobs)
+        pixels = {r: solution.lens(r).width * solution.lens(r).height * scales[r] ** 2 for r in rows}
+        most = max(pixels.values())
+        context.each(
+            "Depth maps", units.depth_of_photo, jobs,
+            memory=[DEPTH_BYTES * pixels[r] + SOURCE_BYTES * most * len(sources[r]) for r in rows],
+        )  # fmt: skip
         least = min(settings.least_views, max(2, len(rows) - 1))
         known = set(rows)
         agreeing = [(here, here, r, [s for s in sources[r] if s in known], scales, least) for r in rows]
-        context.each("Agreement between photos", units.accept, agreeing)
+        memory = [(AGREE_BYTES + AGREE_SOURCE * len(sources[r])) * most for r in rows]
+        context.each("Agreement between photos", units.accept, agreeing, memory=memory)
         beside = {r: {s for s in sources[r] if s in known} | {s for s in rows if r in sources[s]} for r in rows}
-        context.each("Fusing", units.fuse, [(here, here, r, sorted(beside[r]), scales) for r in rows])
+        memory = [(AGREE_BYTES + GIVE_SOURCE * len(beside[r])) * most for r in rows]
+        context.each("Fusing", units.fuse, [(here, here, r, sorted(beside[r]), scales) for r in rows], memory=memory)
         context.stage("Dropping strays", 0, 1)
         cloud = self._gather(context, rows)
         shutil.rmtree(context.folder / "flat", ignore_errors=True)

@@ -52,6 +52,12 @@ class SurfaceSettings(StepSettings):
         "Surface farther than this from any point was not seen, and is trimmed off.",
         main=True, unit="times point spacing", usual=(3, 15), gt=1, le=50,
     )  # fmt: skip
+    gap: float = setting(
+        60.0,
+        "Close gaps up to",
+        "Gaps as wide as this, where the cloud is only thin, are bridged; wider ones stay open.",
+        unit="times point spacing", usual=(0, 200), ge=0, le=1e6,
+    )  # fmt: skip
 
 
 def load_mesh(folder: Path) -> Mesh:
@@ -97,7 +103,7 @@ class SurfaceStep:
             lift = 3.0 * solution.rough if on_ground else 0.0
             v, f = _cut(v, f, KeepBox((box.low[0], box.low[1], box.low[2] + lift), box.high, box.turn))
         else:
-            v, f = trimmed(v, f, cloud.points, settings.reach * spacing, largest_gap=4000)
+            v, f = trimmed(v, f, cloud.points, settings.reach * spacing, settings.gap * spacing)
             v, f = _cut(v, f, box)
             if on_ground:
                 f = without_ground(v, f, 3.0 * solution.rough)

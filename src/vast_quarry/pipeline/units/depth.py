@@ -12,7 +12,7 @@ from vast_quarry.core.camera import Camera, project, undistort_maps
 from vast_quarry.core.dense import fusion
 from vast_quarry.core.dense.patchmatch import DepthMap, PatchMatchSettings, View, estimate_depth
 from vast_quarry.core.dense.views import box_bounds
-from vast_quarry.core.formats.atomic import is_whole, write_arrays
+from vast_quarry.core.formats.atomic import atomic_write, is_whole, write_arrays
 from vast_quarry.core.mask.files import mask_at
 from vast_quarry.core.photo.reading import load_rgb, scaled_size
 from vast_quarry.core.photo.tone import Tone, apply_tone
@@ -95,13 +95,29 @@ def _seeds(solution: Solution, row: int, view: View) -> tuple[NDArray[np.float64
 
 
 def _save_depth(target: Path, d: DepthMap) -> None:
-    write_arrays(target, depth=d.depth, normal=d.normal.astype(np.float16), cost=d.cost.astype(np.float16))
+    """A depth map, packed: inverse depth in 65,535 steps (finer than a hundredth of a pixel of disparity), normals and costs in 127
+    to the unit."""
+    known = d.depth > 0
+    w = np.where(known, 1.0 / np.where(known, d.depth, 1.0), 0.0)
+    low, high = (float(w[known].min()), float(w[known].max())) if known.any() else (0.0, 1.0)
+    step = max(high - low, 1e-12) / 65534
+    packed = np.where(known, 1 + np.round((w - low) / step), 0).astype(np.uint16)
+    with atomic_write(target) as out:
+        np.savez_compressed(
+            out, inverse=packed, low=low, step=step, normal=np.round(127 * d.normal).astype(np.int8),  # type: ignore[arg-type]
+            cost=np.round(127 * d.cost.clip(0, 2)).astype(np.uint8),
+        )  # fmt: skip
 
 
 def load_depth(folder: Path, row: int) -> DepthMap:
     """A saved depth map."""
     with np.load(_file(folder, "depth", row)) as f:
-        return DepthMap(f["depth"], f["normal"].astype(np.float32), f["cost"].astype(np.float32))
+        if "depth" in f.files:  # of an earlier version of the program
+            return DepthMap(f["depth"], f["normal"].astype(np.float32), f["cost"].astype(np.float32))
+        packed = f["inverse"]
+        w = float(f["low"]) + (packed.astype(np.float64) - 1) * float(f["step"])
+        depth = np.where(packed > 0, 1.0 / np.maximum(w, 1e-12), 0.0).astype(np.float32)
+        return DepthMap(depth, f["normal"].astype(np.float32) / 127, f["cost"].astype(np.float32) / 127)
 
 
 def accept(cameras: str, folder: str, row: int, sources: list[int], scales: dict[int, float], least: int) -> None:
@@ -124,6 +140,11 @@ def _load_accepted(folder: Path, row: int) -> fusion.Accepted:
         return fusion.Accepted(f["points"], f["normals"], f["views"], f["rank"])
 
 
+def _load_stand(folder: Path, row: int) -> fusion.Stand:
+    with np.load(_file(folder, "accepted", row)) as f:
+        return f["views"], f["rank"]
+
+
 def fuse(cameras: str, folder: str, row: int, others: list[int], scales: dict[int, float]) -> int:
     """Save the points that one photo gives to the cloud; their number comes back."""
     target = _file(Path(folder), "fused", row)
@@ -131,9 +152,7 @@ def fuse(cameras: str, folder: str, row: int, others: list[int], scales: dict[in
         solution, root = load_solution(Path(cameras)), Path(folder)
         with np.load(_file(root, "flat", row)) as f:
             rgb = f["rgb"]
-        beside = [
-            (s, _load_accepted(root, s), load_depth(root, s).depth, _pose(solution, s, scales[s])) for s in others
-        ]
+        beside = [(s, _load_stand(root, s), load_depth(root, s).depth, _pose(solution, s, scales[s])) for s in others]
         cloud = fusion.give(
             row, _load_accepted(root, row), load_depth(root, row).depth, _pose(solution, row, scales[row]), rgb, beside
         )
