@@ -36,8 +36,10 @@ Stand = tuple[NDArray[np.uint8], NDArray[np.int16]]
 RANK_STEP = float(np.log(1.1))
 #: of the 24 pixels about one, how many have to lie on its surface; and how far off it, in greatest differences of depth
 SUPPORT, OFF_PLANE = 6, 1.5
-#: a surface that lies so many greatest differences of depth behind is behind
-BEHIND = 5.0
+#: a surface that lies so many greatest differences of depth behind is behind. Measured on 48 photos of the milestone, share of
+#: points over 4 GSD off, with as many as agree seeing through: 1.8 % at 5, 1.2 % at 1; with half as many at 1: 0.9 %, and one point
+#: of fifty less
+BEHIND = 1.0
 
 
 @dataclass

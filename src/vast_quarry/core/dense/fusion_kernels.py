@@ -157,7 +157,7 @@ def give_way(
     """Which accepted pixels are given to the cloud.
 
     A pixel gives way where another photo has accepted the same spot and stands before this one in the one order of all
-    photos (better rank, then lower number). It is dropped where as many others as agree see through it: their own accepted
+    photos (better rank, then lower number). It is dropped where half as many others as agree see through it: their own accepted
     surface lies behind.
 
     Parameters
@@ -210,4 +210,4 @@ def give_way(
                 if theirs > rank[j, i] or (theirs == rank[j, i] and first[s]):
                     gives = True
             # seen through counts before: what is not there covers nothing
-            out[j, i] = 3 if through >= views[j, i] else 2 if gives else 1
+            out[j, i] = 3 if 2 * through >= views[j, i] else 2 if gives else 1

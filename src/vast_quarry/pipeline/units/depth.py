@@ -20,6 +20,11 @@ from vast_quarry.pipeline.solution import Solution, load_solution
 from vast_quarry.pipeline.steps.masks import load_mask
 
 
+#: how far what stands behind the keep box is looked for, in parts of the depth of nearly all that the photo is tied by. It is not
+#: wanted, but where it may not be found pixels beside the subject take the subject's depth: a fringe in its colour
+BEHIND = 1.2
+
+
 def _file(folder: Path, kind: str, row: int) -> Path:
     return folder / kind / f"{row:05d}.npz"
 
@@ -53,7 +58,8 @@ def flatten_photo(
     if kept is not None:
         small = mask_at(kept, camera.width, camera.height).astype(np.uint8)
         inside &= cv2.remap(small, map_x, map_y, cv2.INTER_NEAREST) > 0
-    write_arrays(target, rgb=flat, gray=cv2.cvtColor(flat, cv2.COLOR_RGB2GRAY), keep=inside)
+    gray = cv2.cvtColor(flat, cv2.COLOR_RGB2GRAY)
+    write_arrays(target, rgb=flat, gray=gray, keep=inside, masked=kept is not None)
 
 
 def _view(folder: Path, solution: Solution, row: int, scale: float) -> View:
@@ -75,7 +81,7 @@ def depth_of_photo(
     margin = 0.01 * float(solution.box.size.max())
     near, far, hit = box_bounds(solution.box, view.camera, view.rotation, view.center, margin)
     with np.load(_file(Path(folder), "flat", row)) as f:
-        active = hit & f["keep"]
+        active, masked = hit & f["keep"], bool(f["masked"])
     if not active.any() or not sources:
         shape = view.gray.shape
         empty = np.zeros(shape, np.float32)
@@ -83,6 +89,8 @@ def depth_of_photo(
         return
     views = [_view(Path(folder), solution, s, scales[s]) for s in sources]
     seeds = _seeds(solution, row, view)
+    if not masked and len(seeds[1]):
+        far = np.maximum(far, np.float32(BEHIND * np.quantile(seeds[1], 0.95)))
     settings = PatchMatchSettings(keep=keep, sweeps=tuple(sweeps), seed=row + 1)
     _save_depth(target, estimate_depth(view, views, near, far, active, settings, seeds))
 
