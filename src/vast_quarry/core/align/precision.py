@@ -164,9 +164,11 @@ def _points(R, C, lens, lens_of, X, start, cam, xy, weight, covariance, free):
         jl = np.empty((2, 8))
         jp = np.empty((2, 3))
         V = np.zeros((3, 3))
-        # what the point depends on: rows of W^T, 14 for each observation
+        # what the point depends on: rows of W^T, 6 for each observation, then 8 for each lens that took part
         W = np.zeros((14 * count, 3))
         at = np.empty(14 * count, np.int64)
+        kinds = np.empty(count, np.int64)
+        lenses = 0
         for o in range(count):
             m = s0 + o
             i = cam[m]
@@ -176,27 +178,38 @@ def _points(R, C, lens, lens_of, X, start, cam, xy, weight, covariance, free):
                 for b in range(3):
                     V[a, b] += weight[m] * (jp[0, a] * jp[0, b] + jp[1, a] * jp[1, b])
             for a in range(6):
-                at[14 * o + a] = 6 * i + a
+                at[6 * o + a] = 6 * i + a
                 for b in range(3):
-                    W[14 * o + a, b] = weight[m] * (jc[0, a] * jp[0, b] + jc[1, a] * jp[1, b])
+                    W[6 * o + a, b] = weight[m] * (jc[0, a] * jp[0, b] + jc[1, a] * jp[1, b])
+            place = 0
+            while place < lenses and kinds[place] != k:
+                place += 1
+            if place == lenses:
+                kinds[place] = k
+                lenses += 1
             for a in range(8):
-                at[14 * o + 6 + a] = 6 * n + 8 * k + a
+                at[6 * count + 8 * place + a] = 6 * n + 8 * k + a
                 if free[k, a]:
                     for b in range(3):
-                        W[14 * o + 6 + a, b] = weight[m] * (jl[0, a] * jp[0, b] + jl[1, a] * jp[1, b])
+                        W[6 * count + 8 * place + a, b] += weight[m] * (jl[0, a] * jp[0, b] + jl[1, a] * jp[1, b])
         scale = 1e-12 * (V[0, 0] + V[1, 1] + V[2, 2]) + 1e-300
         for a in range(3):
             V[a, a] += scale
         Vi = np.linalg.inv(V)
-        B = W @ Vi
+        rows = 6 * count + 8 * lenses
+        B = W[:rows] @ Vi
         inner = np.zeros((3, 3))
-        for a in range(14 * count):
-            for b in range(14 * count):
+        for a in range(rows):
+            t0 = t1 = t2 = 0.0
+            for b in range(rows):
                 c = covariance[at[a], at[b]]
-                if c != 0.0:
-                    for u in range(3):
-                        for v in range(3):
-                            inner[u, v] += B[a, u] * c * B[b, v]
+                t0 += c * B[b, 0]
+                t1 += c * B[b, 1]
+                t2 += c * B[b, 2]
+            for u in range(3):
+                inner[u, 0] += B[a, u] * t0
+                inner[u, 1] += B[a, u] * t1
+                inner[u, 2] += B[a, u] * t2
         for u in range(3):
             for v in range(3):
                 out[p, u, v] = Vi[u, v] + inner[u, v]
