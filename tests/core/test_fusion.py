@@ -105,6 +105,23 @@ def test_what_other_photos_see_through_is_dropped(rng: np.random.Generator) -> N
     assert (few.points[:, 2] > 0.05).any()  # one that sees through is not enough against three
 
 
+def test_the_colour_is_not_taken_from_the_rim(rng: np.random.Generator) -> None:
+    """Where a photo sees the spot at the edge of what it sees, another gives it, though the first is nearer."""
+    first, second = np.array([0.0, 0.0, 1.5]), np.array([0.1, 0.0, 1.6])
+    poses: list[Pose] = [(SMALL, look_at(c, [0, 0, 0], [0, 1, 0]), c) for c in (first, second)]
+    maps = [plane_seen(p, rng, 0.0) for p in poses]
+    maps[0].depth[:, :48] = 0  # the left half is not known: a rim runs down the middle
+    taken = [accept(maps[k], poses[k], [(maps[1 - k], poses[1 - k])], least_views=2) for k in (0, 1)]
+    color = np.zeros((72, 96, 3), np.uint8)
+    given = give(0, taken[0], maps[0].depth, poses[0], color, [(1, stand(taken[1]), maps[1].depth, poses[1])])
+    rim = taken[0].points[:, 48:50][taken[0].views[:, 48:50] > 0]
+    inner = taken[0].points[:, 55:70][taken[0].views[:, 55:70] > 0]
+    mine = {tuple(p) for p in given.points.astype(np.float32).tolist()}
+    share = lambda points: np.mean([tuple(p) in mine for p in points.tolist()])  # noqa: E731
+    assert share(rim) < 0.1
+    assert share(inner) > 0.9
+
+
 def test_a_pixel_alone_on_its_surface_is_not_accepted(rng: np.random.Generator) -> None:
     poses: list[Pose] = [(SMALL, look_at(c := np.array([x, 0.0, 1.6]), [0, 0, 0], [0, 1, 0]), c) for x in (0.0, 0.05)]
     maps = [plane_seen(p, rng, 0.0) for p in poses]

@@ -34,6 +34,8 @@ Stand = tuple[NDArray[np.uint8], NDArray[np.int16]]
 
 #: one step in the order of photos at a spot: so much better is better (logarithm)
 RANK_STEP = float(np.log(1.1))
+#: and so many steps a photo stands back where the spot lies at a rim of what it sees: there its colour is not the spot's own
+RIM = 30
 #: of the 24 pixels about one, how many have to lie on its surface; and how far off it, in greatest differences of depth
 SUPPORT, OFF_PLANE = 6, 1.5
 #: a surface that lies so many greatest differences of depth behind is behind. Measured on 48 photos of the milestone, share of
@@ -116,18 +118,27 @@ def accept(
     depths = _padded(maps, size, np.float32)
     # an eighth of a degree is enough of others' normals, and takes a quarter of the memory
     normals = _padded([np.round(127 * d.normal).astype(np.int8) for d, _ in sources], (*size, 3), np.int8)
-    on = np.zeros(shape, bool)
+    on, rim = np.zeros(shape, bool), np.zeros(shape, bool)
     kernels.supported(
-        ref.depth, ref.normal, ref.cost, _intrinsics(camera), rotation, OFF_PLANE * relative, most_cost, SUPPORT, on
+        ref.depth,
+        ref.normal,
+        ref.cost,
+        _intrinsics(camera),
+        rotation,
+        OFF_PLANE * relative,
+        most_cost,
+        SUPPORT,
+        on,
+        rim,
     )
     out = Accepted(
         np.zeros((*shape, 3), np.float32), np.zeros((*shape, 3), np.float32), np.zeros(shape, np.uint8),
         np.zeros(shape, np.int16),
     )  # fmt: skip
     kernels.agree(
-        ref.depth, ref.normal, ref.cost, on, _intrinsics(camera), rotation, center, depths, normals,
+        ref.depth, ref.normal, ref.cost, on, rim, _intrinsics(camera), rotation, center, depths, normals,
         *_stacked([p for _, p in sources]), reprojection, relative, most_cost, least_views, out.points, out.normals, out.views,
-        out.rank, RANK_STEP,
+        out.rank, RANK_STEP, RIM,
     )  # fmt: skip
     return out
 

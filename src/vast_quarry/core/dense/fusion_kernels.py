@@ -26,8 +26,10 @@ def _seen(X, K, R, C):
 
 
 @njit(cache=True, parallel=True)
-def supported(depth, normal, cost, K, R, relative, most_cost, least, out):
-    """Pixels of a depth map that lie on one surface with at least ``least`` others about them.
+def supported(depth, normal, cost, K, R, relative, most_cost, least, out, rim):
+    """Pixels of a depth map that lie on one surface with at least ``least`` others about them, and those at a rim of it.
+
+    At a rim what lies about a pixel is farther away, or not known: its colour may be that of what stands behind.
 
     Parameters
     ----------
@@ -35,13 +37,14 @@ def supported(depth, normal, cost, K, R, relative, most_cost, least, out):
         Normals in the world.
     relative : float
         Greatest distance from the pixel's plane as a share of the depth.
-    out : (H, W) bool
+    out, rim : (H, W) bool
         Written.
     """
     h, w = depth.shape
     for j_ in prange(h):
         j = np.int64(j_)
         for i in range(w):
+            out[j, i] = rim[j, i] = False
             d = np.float64(depth[j, i])
             if d <= 0 or cost[j, i] > most_cost:
                 continue
@@ -59,17 +62,20 @@ def supported(depth, normal, cost, K, R, relative, most_cost, least, out):
                         continue
                     e = np.float64(depth[y, x])
                     if e <= 0 or cost[y, x] > most_cost:
+                        rim[j, i] = True
                         continue
                     there = e * (n0 * (x - K[2]) / K[0] + n1 * (y - K[3]) / K[1] + n2)
                     if abs(there - here) <= relative * d:
                         count += 1
+                    elif e > d * (1.0 + relative):
+                        rim[j, i] = True
             out[j, i] = count > least
 
 
 @njit(cache=True, parallel=True)
 def agree(
-    depth, normal, cost, on, K, R, C, depths, normals, Ks, Rs, Cs, reproj, relative, most_cost, least, out, out_n, views,
-    rank, rank_step,
+    depth, normal, cost, on, rim, K, R, C, depths, normals, Ks, Rs, Cs, reproj, relative, most_cost, least, out, out_n, views,
+    rank, rank_step, rim_steps,
 ):  # fmt: skip
     """Mean of what photos that agree say of each pixel, how many they are, and how well the photo sees it (``rank``).
 
@@ -147,7 +153,7 @@ def agree(
             views[j, i] = min(count, 255)
             # pixels per unit of length along the surface: closer and more square-on is better
             sight = max(mine / np.sqrt(to) * K[0] / d, 1e-9)
-            rank[j, i] = np.int64(np.floor(np.log(sight) / rank_step))
+            rank[j, i] = np.int64(np.floor(np.log(sight) / rank_step)) - (rim_steps if rim[j, i] else 0)
 
 
 @njit(cache=True, parallel=True)

@@ -19,7 +19,6 @@ from vast_quarry.core.photo.tone import Tone, apply_tone
 from vast_quarry.pipeline.solution import Solution, load_solution
 from vast_quarry.pipeline.steps.masks import load_mask
 
-
 #: how far what stands behind the keep box is looked for, in parts of the depth of nearly all that the photo is tied by. It is not
 #: wanted, but where it may not be found pixels beside the subject take the subject's depth: a fringe in its colour
 BEHIND = 1.2

@@ -24,7 +24,7 @@ from vast_quarry.core.words import Said, say
 from vast_quarry.pipeline.apart import apart, load_rgb, load_small, read_facts
 from vast_quarry.pipeline.judging import Inspected
 from vast_quarry.pipeline.sentence import Sentence
-from vast_quarry.pipeline.solution import load_solution
+from vast_quarry.pipeline.solution import Solution, load_solution
 from vast_quarry.pipeline.steps.photos import Photo, read_photo_list
 from vast_quarry.pipeline.units.depth import load_depth
 from vast_quarry.server.models import Project
@@ -252,6 +252,15 @@ def color_at(folders: Folders, path: str, x: float, y: float) -> tuple[int, int,
     return r_, g_, b_
 
 
+def _in_box(solution: Solution, row: int, depth: NDArray[np.float32]) -> NDArray[np.bool_]:
+    """Pixels of a depth map whose points lie in the keep box: what stands behind it is found too, but not wanted."""
+    camera = solution.lens(row).scaled(depth.shape[1], depth.shape[0]).pinhole()
+    u, v = np.meshgrid(np.arange(camera.width), np.arange(camera.height))
+    rays = np.stack([(u - camera.cx) / camera.fx, (v - camera.cy) / camera.fy, np.ones(u.shape)], -1)
+    points = solution.centers[row] + (rays * depth[..., None]).reshape(-1, 3) @ solution.rotations[row]
+    return solution.box.inside(points, 0.01 * float(solution.box.size.max())).reshape(depth.shape)
+
+
 def depth_picture(folders: Folders, row: int) -> bytes:
     """A depth map of the version of Points in use as a PNG: near light, far dark, unknown clear."""
     folder = folders.store.folder(version_of(folders, "points", None))
@@ -259,7 +268,7 @@ def depth_picture(folders: Folders, row: int) -> bytes:
         d = load_depth(folder, row).depth
     except OSError as error:
         raise NotFound("There is no depth map for this photo.") from error
-    known = d > 0
+    known = (d > 0) & _in_box(load_solution(folder), row, d)
     out = np.zeros((*d.shape, 4), np.uint8)
     if known.any():
         low, high = np.percentile(d[known], [1, 99])
