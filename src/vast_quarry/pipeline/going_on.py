@@ -15,7 +15,7 @@ from vast_quarry.pipeline.attempts import Attempt
 from vast_quarry.pipeline.joining import find_features, match_all, pairs_to_match
 from vast_quarry.pipeline.reuse import made_of
 from vast_quarry.pipeline.solution import Solution, groups_in, load_solution
-from vast_quarry.pipeline.standing import AS_FOUND, REFRAMING
+from vast_quarry.pipeline.standing import AS_FOUND, versions_alike
 from vast_quarry.pipeline.step import Context
 from vast_quarry.pipeline.steps.photos import Photo, PhotoList
 from vast_quarry.pipeline.store import Version
@@ -39,7 +39,7 @@ def go_on(context: Context, listed: PhotoList, photos: list[Photo], obey: bool) 
     """Add photos to the newest alignment with the same settings of most of them; None where there is none or it is no help."""
     if context.settings.go_on == "never" or context.settings.sets_apart:
         return None
-    candidates = _same_settings(context)
+    candidates = [p for p, _ in versions_alike(context) if groups_in(p) == 1 and made_of(p)[0]]
     if not candidates:
         return None
     masked = find_features(context, listed, photos, obey)
@@ -81,21 +81,6 @@ def go_on(context: Context, listed: PhotoList, photos: list[Photo], obey: bool) 
         standing = Standing(back, _found_by(folder), solution.box, solution.ground, solution.rough)
         return WentOn(Attempt(masked, sorted(pairs), data, model), standing, _scale_as_found(solution))
     return None
-
-
-def _same_settings(context: Context) -> list[Path]:
-    """Versions with the same settings in one piece, the newest first."""
-    mine = context.settings.model_dump(mode="json", exclude=REFRAMING)
-    out = []
-    for file in context.folder.parent.glob("*/version.json"):
-        try:
-            other = Version.model_validate_json(file.read_bytes())
-            theirs = type(context.settings).model_validate(other.settings).model_dump(mode="json", exclude=REFRAMING)
-        except (OSError, ValueError):
-            continue
-        if theirs == mine and file.parent.name.isdecimal() and groups_in(file.parent) == 1 and made_of(file.parent)[0]:
-            out.append(file.parent)
-    return sorted(out, key=lambda p: -int(p.name))
 
 
 def _found_by(folder: Path) -> str:

@@ -80,20 +80,26 @@ def stand(model: Model, masked: bool, mat: Similarity | None, place: bool) -> St
 REFRAMING = {"level", "group", "bars", "height"}
 
 
-def aligned_before(context: Context) -> Path | None:
-    """Folder of a version that differs only in how it was stood up: nothing needs to be aligned again."""
-    parents = {layer: int(folder.name) for layer, folder in context.parents.items()}
+def versions_alike(context: Context) -> list[tuple[Path, Version]]:
+    """Versions of Cameras that differ from the one being made only in photos, masks and how they stand; the newest first."""
     mine = context.settings.model_dump(mode="json", exclude=REFRAMING)
-    for file in sorted(context.folder.parent.glob("*/version.json")):
+    out = []
+    for file in context.folder.parent.glob("*/version.json"):
         try:
             other = Version.model_validate_json(file.read_bytes())
             # settings of another version of the program may not be read any more
             theirs = type(context.settings).model_validate(other.settings).model_dump(mode="json", exclude=REFRAMING)
         except (OSError, ValueError):
             continue
-        if other.parents == parents and theirs == mine and file.parent.suffix != ".partial":
-            return file.parent
-    return None
+        if theirs == mine and file.parent.name.isdecimal():
+            out.append((file.parent, other))
+    return sorted(out, key=lambda found: -int(found[0].name))
+
+
+def aligned_before(context: Context) -> Path | None:
+    """Folder of a version that differs only in how it was stood up: nothing needs to be aligned again."""
+    parents = {layer: int(folder.name) for layer, folder in context.parents.items()}
+    return next((folder for folder, other in reversed(versions_alike(context)) if other.parents == parents), None)
 
 
 def stood_again(context: Context, listed: PhotoList, before: Path) -> CamerasFigures:

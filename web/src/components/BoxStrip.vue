@@ -34,7 +34,7 @@ useKeys('boxStrip.title', [{ keys: 'Escape', says: 'keys.close', act: () => emit
 </script>
 
 <template>
-  <div class="strip" role="group" :aria-label="t('boxStrip.title')">
+  <div class="strip over-world" role="group" :aria-label="t('boxStrip.title')">
     <label v-for="f in FIELDS" :key="f">
       {{ t(`boxStrip.${f}`) }}
       <el-input-number
@@ -66,18 +66,10 @@ useKeys('boxStrip.title', [{ keys: 'Escape', says: 'keys.close', act: () => emit
 
 <style scoped>
 .strip {
-  position: absolute;
-  left: 10px;
-  right: 110px;
-  top: 10px;
   display: flex;
   flex-wrap: wrap;
   gap: 6px 10px;
   align-items: end;
-  padding: 8px 10px;
-  border-radius: 6px;
-  background: color-mix(in srgb, var(--paper) 92%, transparent);
-  border: 1px solid var(--joint);
 }
 label {
   display: grid;

@@ -99,7 +99,7 @@ onBeforeUnmount(() => {
   <svg v-show="!picking" ref="pane" class="draw" :aria-label="t('level.hint')" @pointerdown="down">
     <line v-if="line" :x1="line[0]" :y1="line[1]" :x2="line[2]" :y2="line[3]" />
   </svg>
-  <div class="strip" role="group" :aria-label="t('box.level')">
+  <div class="strip over-world" role="group" :aria-label="t('box.level')">
     <p class="quiet">{{ picking ? t(`level.pick_${picking}`, { n: picked }) : t('level.hint') }}</p>
     <span class="seg"
       ><button v-for="f in FACINGS" :key="f" :aria-pressed="facing === f" @click="look(f)">
@@ -150,18 +150,10 @@ onBeforeUnmount(() => {
   stroke-dasharray: 7 4;
 }
 .strip {
-  position: absolute;
-  left: 10px;
-  right: 110px;
-  top: 10px;
   display: flex;
   flex-wrap: wrap;
   gap: 6px;
   align-items: center;
-  padding: 8px 10px;
-  border-radius: 6px;
-  background: color-mix(in srgb, var(--paper) 92%, transparent);
-  border: 1px solid var(--joint);
 }
 .strip p {
   flex-basis: 100%;

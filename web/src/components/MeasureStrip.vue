@@ -25,7 +25,7 @@ useKeys('measure.title', [
 </script>
 
 <template>
-  <div class="strip" role="group" :aria-label="t('measure.title')">
+  <div class="strip over-world" role="group" :aria-label="t('measure.title')">
     <p class="quiet">{{ t('measure.hint') }}</p>
     <div v-for="(bar, k) in bars" :key="k" class="row" :class="{ on: active.bar === k }">
       <input
@@ -106,18 +106,10 @@ useKeys('measure.title', [
 
 <style scoped>
 .strip {
-  position: absolute;
-  left: 10px;
-  right: 110px;
-  top: 10px;
   max-height: calc(100% - 20px);
   overflow: auto;
   display: grid;
   gap: 6px;
-  padding: 8px 10px;
-  border-radius: 6px;
-  background: color-mix(in srgb, var(--paper) 94%, transparent);
-  border: 1px solid var(--joint);
 }
 .strip p {
   font-size: 12.5px;

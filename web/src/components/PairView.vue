@@ -58,10 +58,10 @@ watch(
         <line :x1="m.a[0]" :y1="m.a[1]" :x2="place.x + m.b[0] * place.k" :y2="place.y + m.b[1] * place.k" />
       </g>
     </svg>
-    <span class="cap"
+    <span class="cap photo-words"
       >{{ a.photo }} – {{ b.photo }} · {{ t('pairs.drawn', { n: shown.length, wrong }) }}</span
     >
-    <span class="zoom">
+    <span class="zoom photo-buttons">
       <button v-if="wrong" class="plainbtn" :aria-pressed="only" @click="only = !only">
         {{ t('pairs.only') }}
       </button>
@@ -91,22 +91,5 @@ line {
 .no line {
   stroke: #ff9d6a;
   opacity: 0.9;
-}
-.cap {
-  position: absolute;
-  left: 10px;
-  top: 9px;
-  color: #fff;
-  font-size: 12.5px;
-  background: #000a;
-  border-radius: 4px;
-  padding: 2px 8px;
-}
-.zoom {
-  position: absolute;
-  right: 10px;
-  bottom: 10px;
-  display: flex;
-  gap: 4px;
 }
 </style>

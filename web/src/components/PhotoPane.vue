@@ -194,8 +194,8 @@ function point(e: PointerEvent) {
       </svg>
       <slot :aspect="size[0] / size[1]"></slot>
     </div>
-    <span v-if="path" class="cap">{{ caption ?? path }}</span>
-    <span v-if="path" class="zoom">
+    <span v-if="path" class="cap photo-words">{{ caption ?? path }}</span>
+    <span v-if="path" class="zoom photo-buttons">
       <button class="plainbtn" @click.stop="fit">{{ t('photos.fit') }}</button>
       <button class="plainbtn" @click.stop="one">{{ t('photos.one') }}</button>
     </span>
@@ -248,25 +248,5 @@ function point(e: PointerEvent) {
   stroke: #f6e8cb;
   stroke-width: 0.8;
   opacity: 0.6;
-}
-.cap {
-  position: absolute;
-  left: 10px;
-  top: 9px;
-  color: #fff;
-  font-size: 12.5px;
-  background: #000a;
-  border-radius: 4px;
-  padding: 2px 8px;
-  max-width: calc(100% - 20px);
-  overflow: hidden;
-  text-overflow: ellipsis;
-}
-.zoom {
-  position: absolute;
-  right: 10px;
-  bottom: 10px;
-  display: flex;
-  gap: 4px;
 }
 </style>

@@ -28,7 +28,7 @@ useKeys('through.title', [{ keys: 'Escape', says: 'keys.close', act: () => emit(
     :alt="camera.photo"
     :style="{ opacity: blend / 100 }"
   />
-  <label class="blend">
+  <label class="blend over-world">
     {{ t('through.points') }}
     <input v-model.number="blend" type="range" min="0" max="100" :aria-label="t('through.blend')" />
     {{ t('through.photo') }}
@@ -46,17 +46,11 @@ useKeys('through.title', [{ keys: 'Escape', says: 'keys.close', act: () => emit(
   pointer-events: none;
 }
 .blend {
-  position: absolute;
-  left: 10px;
-  top: 10px;
+  right: auto;
   display: flex;
   gap: 8px;
   align-items: center;
-  padding: 6px 10px;
-  border-radius: 6px;
   font-size: 13px;
-  background: color-mix(in srgb, var(--paper) 92%, transparent);
-  border: 1px solid var(--joint);
 }
 .blend input {
   accent-color: var(--lichen);

@@ -25,6 +25,15 @@ def _seen(X, K, R, C):
     return u, v, z
 
 
+@njit(cache=True, inline="always")
+def _pixel(u, v, width, height):
+    """The pixel that holds a place of a picture; -1, -1 outside."""
+    i, j = np.int64(np.round(u)), np.int64(np.round(v))
+    if i < 0 or j < 0 or i >= width or j >= height:
+        return np.int64(-1), np.int64(-1)
+    return i, j
+
+
 @njit(cache=True, parallel=True)
 def supported(depth, normal, cost, K, R, relative, most_cost, least, out, rim):
     """Pixels of a depth map that lie on one surface with at least ``least`` others about them, and those at a rim of it.
@@ -109,9 +118,8 @@ def agree(
                 u, v, z = _seen(X, Ks[s], Rs[s], Cs[s])
                 if z <= 0:
                     continue
-                ui = np.int64(np.round(u))
-                vi = np.int64(np.round(v))
-                if ui < 0 or vi < 0 or ui >= depths.shape[2] or vi >= depths.shape[1]:
+                ui, vi = _pixel(u, v, depths.shape[2], depths.shape[1])
+                if ui < 0:
                     continue
                 ds = np.float64(depths[s, vi, ui])
                 if ds <= 0 or abs(ds - z) > 3 * relative * z:
@@ -194,9 +202,8 @@ def give_way(
                 u, v, z = _seen(X, Ks[s], Rs[s], Cs[s])
                 if z <= 0:
                     continue
-                ui = np.int64(np.round(u))
-                vi = np.int64(np.round(v))
-                if ui < 0 or vi < 0 or ui >= depths.shape[2] or vi >= depths.shape[1]:
+                ui, vi = _pixel(u, v, depths.shape[2], depths.shape[1])
+                if ui < 0:
                     continue
                 if their_views[s, vi, ui] == 0:
                     continue
