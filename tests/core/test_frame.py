@@ -18,7 +18,7 @@ from vast_quarry.core.plan.rings import (
     ring_elevations,
     rings,
 )
-from vast_quarry.core.pose import Similarity, rotation_from_vector
+from vast_quarry.core.pose import Similarity, look_at, rotation_from_vector
 
 
 def world(rng: np.random.Generator, ground: bool) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
@@ -168,3 +168,51 @@ def test_without_a_scale_the_longest_side_is_1(rng: np.random.Generator) -> None
     r, c, x = world(rng, True)
     sides = world_frame(r, c, x).box.size / [1.16, 1.16, 1.08]  # without the margin
     assert 0.97 < sides.max() < 1.03
+
+
+TURNED = Similarity(2.3, rotation_from_vector([0.5, 0.9, -1.3]), np.array([3.0, 1.0, -2.0]))
+
+
+def seen_in(
+    poses: list[tuple[np.ndarray, np.ndarray]], points: np.ndarray
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Cameras and points in a frame turned and scaled at random."""
+    moved = [TURNED.pose(r, c) for r, c in poses]
+    return np.stack([r for r, _ in moved]), np.stack([c for _, c in moved]), TURNED.points(points)
+
+
+def test_a_facade_stands_upright_and_faces_the_front(rng: np.random.Generator) -> None:
+    """Photos along a wall, 4 m wide and 3 m high, from two heights: a line of cameras is no lap, and there is no ground."""
+    wall = np.stack([rng.uniform(-2, 2, 3000), rng.normal(0, 0.02, 3000), rng.uniform(0, 3, 3000)], 1)
+    poses = []
+    for height in (1.0, 1.8):
+        for x in np.linspace(-1.8, 1.8, 10):
+            center = np.array([x, -2.5, height]) + rng.normal(0, 0.02, 3)
+            poses.append((look_at(center, [x + rng.normal(0, 0.1), 0, 1.5]), center))
+    r, c, x = seen_in(poses, wall)
+    standing = world_frame(r, c, x, kind="facade")
+    up, front = standing.transform.directions(TURNED.directions(np.array([[0, 0, 1.0], [0, -1.0, 0]])))
+    assert np.degrees(np.arccos(up[2])) < 1.5
+    assert np.degrees(np.arccos(-front[1])) < 3.0
+    # all of the wall is kept, and stands on the foot
+    feet = standing.transform.points(x)
+    assert standing.box.inside(feet).mean() > 0.98
+    assert abs(np.percentile(feet[:, 2], 0.5)) < 0.02 * np.ptp(feet[:, 2])
+
+
+def test_a_strip_of_ground_lies_level(rng: np.random.Generator) -> None:
+    """Photos straight down from 1.5 m, held turned by a quarter in every second row: tops say nothing of what is up."""
+    ground = np.stack([rng.uniform(-1, 1, 3000), rng.uniform(-3, 3, 3000), rng.normal(0, 0.02, 3000)], 1)
+    poses = []
+    for k, x in enumerate((-0.5, 0.5)):
+        for y in np.linspace(-2.5, 2.5, 10):
+            center = np.array([x, y, 1.5]) + rng.normal(0, 0.02, 3)
+            target = center * [1, 1, 0] + np.append(rng.normal(0, 0.06, 2), 0)
+            poses.append((look_at(center, target, [1, 0, 0] if k else [0, 1, 0]), center))
+    r, c, x = seen_in(poses, ground)
+    standing = world_frame(r, c, x, kind="strip")
+    up = standing.transform.directions(TURNED.directions(np.array([[0, 0, 1.0]])))[0]
+    assert np.degrees(np.arccos(up[2])) < 2.0
+    flat = standing.transform.points(x)
+    assert standing.box.inside(flat).mean() > 0.95
+    assert np.ptp(flat[:, 2]) < 0.1 * np.ptp(flat[:, :2], axis=0).max()

@@ -19,6 +19,7 @@ from vast_quarry.pipeline.grades import Grade
 from vast_quarry.pipeline.recipe import recipe_for
 from vast_quarry.pipeline.run import Runner
 from vast_quarry.pipeline.solution import load_solution
+from vast_quarry.pipeline.steps.cameras import CamerasSettings
 from vast_quarry.pipeline.store import Store
 from vast_quarry.server.app import make_app
 
@@ -140,3 +141,10 @@ def test_what_a_lens_leaves_over(data: Path, milestone_set: RigSet) -> None:
     r = radius / lens["focal"]
     assert moved == pytest.approx(lens["focal"] * (true.k1 * r**3 + true.k2 * r**5), abs=1.5)
     assert abs(lens["focal"] / lens["said"] - 1) < 0.05
+
+
+def test_a_setting_of_an_earlier_version_still_says_what_it_said() -> None:
+    """Whether all of a place is kept was a yes or no once; it is a kind of subject now."""
+    assert CamerasSettings.model_validate({"place": True}).kind == "place"
+    assert CamerasSettings.model_validate({"place": False}).kind == "object"
+    assert CamerasSettings.model_validate({"place": True, "kind": "facade"}).kind == "facade"

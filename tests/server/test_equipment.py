@@ -212,7 +212,7 @@ def test_what_the_plan_knows_presets_later_layers_below_what_is_set_by_hand(clie
     client.put(f"/api/projects/{project}/layers/cameras/settings", json={"features": 5000})
     assert value("cameras", "features") == 5000
     client.put(f"/api/projects/{project}/plan", json={"kind": "room", "width": 4, "depth": 4, "height": 2.5})
-    assert value("cameras", "place") is True
+    assert value("cameras", "kind") == "interior"
 
 
 def test_a_mesh_stands_in_and_what_is_no_mesh_is_refused(client: TestClient, tmp_path: Path) -> None:

@@ -319,7 +319,7 @@ def build(
     if ground is not None:
         changes.setdefault("points", {})["ground"] = ground
     if place:
-        changes.setdefault("cameras", {})["place"] = True
+        changes.setdefault("cameras", {})["kind"] = "place"
     if closed:
         changes.setdefault("surface", {})["closed"] = True
     result = run_until(photos, out, masks, _recipe(recipe, grade, changes, add_to), "texture", settings, add_to)

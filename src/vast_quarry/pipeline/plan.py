@@ -315,6 +315,7 @@ def presets(plan: PlanIn) -> dict[str, dict[str, Any]]:
         out["points"] = {"least_views": 2}
     if plan.skin == "living":
         out["texture"] = {"even_out": True}
-    if plan.kind in ("ground", "corner", "room"):
-        out.setdefault("cameras", {})["place"] = True
+    kinds = {"wall": "facade", "ground": "strip", "corner": "place", "room": "interior"}
+    if plan.kind in kinds:
+        out.setdefault("cameras", {})["kind"] = kinds[plan.kind]
     return out

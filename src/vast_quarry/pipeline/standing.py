@@ -10,7 +10,7 @@ from typing import Any, cast
 import numpy as np
 from numpy.typing import NDArray
 
-from vast_quarry.core.align.frame import Standing, world_frame
+from vast_quarry.core.align.frame import Kind, Standing, world_frame
 from vast_quarry.core.align.mat import LaidMat, corners_in_space, lay_mat
 from vast_quarry.core.align.model import Model
 from vast_quarry.core.errors import PlainError
@@ -67,13 +67,13 @@ def mat_over(context: Context, listed: PhotoList, photos: list[Photo], model: Mo
         return None
 
 
-def stand(model: Model, masked: bool, mat: Similarity | None, place: bool) -> Standing:
+def stand(model: Model, masked: bool, mat: Similarity | None, kind: Kind) -> Standing:
     placed = model.placed
     views = np.bincount(model.track_of[model.inlier], minlength=len(model.tracks))
     sure = model.good & (views >= 3)
     if sure.sum() < 200:
         sure = model.good
-    return world_frame(model.rotations[placed], model.centers[placed], model.points[sure], masked, mat, place)
+    return world_frame(model.rotations[placed], model.centers[placed], model.points[sure], masked, mat, kind)
 
 
 #: settings that change where a finished alignment stands, not the alignment

@@ -5832,6 +5832,12 @@ export interface operations {
                      */
                     height?: number | null;
                     /**
+                     * Kind of subject
+                     * @description Says what stands upright, what faces the front, and what is kept: of an object what stands in the middle, of the others all that was photographed. Try another where the model lies or leans.
+                     * @enum {string}
+                     */
+                    kind?: "object" | "place" | "facade" | "interior" | "strip";
+                    /**
                      * Longest side for features
                      * @description Photos with a longer side are made smaller before features are sought.
                      */
@@ -5874,11 +5880,6 @@ export interface operations {
                      * @description Features are sought in the photo made smaller to this share of its sides.
                      */
                     photo_scale?: number;
-                    /**
-                     * Keep the whole place
-                     * @description Keep all that was photographed instead of the subject in the middle: for rooms, walls, sites.
-                     */
-                    place?: boolean;
                     /**
                      * Match strictness (lower is stricter)
                      * @description How clearly a match has to beat the next best one: its distance over that one's.

@@ -7,17 +7,33 @@ above the ground around the place where the optical axes meet. The box is turned
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
 from vast_quarry.core.align.subject import focus_point, foot_of, subject_cluster, without_strays
-from vast_quarry.core.align.upright import ground_plane, up_from_laps, up_from_level_photos
+from vast_quarry.core.align.upright import (
+    ground_plane,
+    up_from_above,
+    up_from_laps,
+    up_from_level_photos,
+    wall_normal,
+)
 from vast_quarry.core.box import KeepBox, smallest_turn
 from vast_quarry.core.pose import Similarity, rotation_between
 from vast_quarry.core.words import Said
 
 Array = NDArray[np.float64]
+
+
+#: what is recorded
+Kind = Literal["object", "place", "facade", "interior", "strip"]
+
+
+def facing_turn(ahead: Array) -> float:
+    """Turn about the upright (radians) of axes whose y runs along a direction."""
+    return float(np.arctan2(-ahead[0], ahead[1]))
 
 
 @dataclass
@@ -38,7 +54,7 @@ class Standing:
 
 def world_frame(
     rotations: Array, centers: Array, points: Array, masked: bool = False, mat: Similarity | None = None,
-    place: bool = False,
+    kind: Kind = "object",
 ) -> Standing:  # fmt: skip
     """Find up, ground, origin and keep box; without a mat the subject's longest side becomes 1.
 
@@ -52,14 +68,22 @@ def world_frame(
         Whether masks left only the subject: then there is no ground to be found and all points count.
     mat : Similarity, optional
         From the model to a marker mat in metres: it says what is up, where the ground is, and the scale.
-    place : bool
-        Whether a place is recorded rather than a thing in its middle: then the keep box holds all that is well seen,
-        the ground too.
+    kind : str
+        What is recorded. Of anything but a thing in the middle the keep box holds all that is well seen, the ground too. A
+        facade stands upright by how photos were held and faces the front; a strip of ground lies level, seen from above; in
+        an interior the walls are all about.
     """
     notes: list[Said] = []
-    up = up_from_level_photos(rotations)
-    witness = "level photos"
-    laps = up_from_laps(centers, up) if len(centers) >= 8 else None
+    place = kind != "object"
+    up = up_from_above(rotations) if kind == "strip" else up_from_level_photos(rotations)
+    witness = "views from above" if kind == "strip" else "level photos"
+    wall = wall_normal(points, centers) if kind == "facade" else None
+    if wall is not None:
+        # walls are upright: how photos were held says only which way along it is up
+        up = up - (up @ wall) * wall
+        up, witness = up / np.linalg.norm(up), "wall"
+    # cameras along a wall or over a strip are no lap about anything
+    laps = up_from_laps(centers, up) if len(centers) >= 8 and kind in ("object", "place") else None
     if laps is not None:
         up, witness = laps, "camera laps"
     plane = None if masked else ground_plane(points, centers, up)
@@ -97,7 +121,11 @@ def world_frame(
     low, high = np.percentile(subject, 0.5, axis=0), np.percentile(subject, 99.5, axis=0)
     floor = ground if ground is not None else foot_of(subject[:, 2])
     middle = np.array([(low[0] + high[0]) / 2, (low[1] + high[1]) / 2, floor])
-    turn = smallest_turn(subject[:, :2])
+    turn = (
+        facing_turn(turn_up @ (rotations[:, 2].mean(0) if wall is None else -wall))
+        if kind == "facade"
+        else smallest_turn(subject[:, :2])
+    )
     c, s = np.cos(turn), np.sin(turn)
     facing = np.array([[c, s, 0.0], [-s, c, 0.0], [0.0, 0.0, 1.0]])
     local = (subject - middle) @ facing.T

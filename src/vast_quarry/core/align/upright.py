@@ -27,6 +27,27 @@ def up_from_level_photos(rotations: Array) -> Array:
     return up if up @ mean_top >= 0 else -up
 
 
+def wall_normal(points: Array, centers: Array) -> Array | None:
+    """Unit normal, towards the cameras (n, 3), of the wall that most points (N, 3) lie on; None where they are no wall."""
+    middle = np.median(points, axis=0)
+    near = points - middle
+    normal = np.zeros(3)
+    for _ in range(5):
+        values, vectors = np.linalg.eigh(near.T @ near)
+        if values[0] > 0.1 * values[1]:
+            return None
+        normal = vectors[:, 0]
+        off = np.abs((points - middle) @ normal)
+        near = points[off <= 3 * max(float(np.median(off)), 1e-12)] - middle
+    return np.asarray(normal * np.sign(normal @ (centers.mean(0) - middle)))
+
+
+def up_from_above(rotations: Array) -> Array:
+    """Where photos (n, 3, 3) that look down were taken from, as a direction: against their mean line of sight."""
+    up = -rotations[:, 2].mean(0)
+    return np.asarray(up / max(float(np.linalg.norm(up)), 1e-12))
+
+
 def up_from_laps(centers: Array, up: Array) -> Array | None:
     """Common normal of laps of camera centres (n, 3) near a first guess ``up``, or None when there are no laps."""
     for _ in range(3):

@@ -6,8 +6,9 @@ from dataclasses import replace
 from typing import Any, ClassVar, Literal
 
 import numpy as np
-from pydantic import Field, field_validator
+from pydantic import Field, field_validator, model_validator
 
+from vast_quarry.core.align.frame import Kind
 from vast_quarry.core.align.model import Model
 from vast_quarry.core.align.trouble import Trouble
 from vast_quarry.core.words import Said, say
@@ -119,12 +120,20 @@ class CamerasSettings(StepSettings):
     ground: bool = setting(
         True, "Stand the model on the ground", "A ground plane is looked for, and becomes height 0.", main=True
     )
-    place: bool = setting(
-        False,
-        "Keep the whole place",
-        "Keep all that was photographed instead of the subject in the middle: for rooms, walls, sites.",
+    kind: Kind = setting(
+        "object",
+        "Kind of subject",
+        "Says what stands upright, what faces the front, and what is kept: of an object what stands in the middle, of the "
+        "others all that was photographed. Try another where the model lies or leans.",
         main=True,
-    )
+        labels={
+            "object": "an object",
+            "place": "a place, all of it",
+            "facade": "a wall or facade",
+            "interior": "a room, from inside",
+            "strip": "a strip of ground, from above",
+        },
+    )  # fmt: skip
     mat: str = setting(
         "none",
         "Marker mat in the photos",
@@ -134,6 +143,16 @@ class CamerasSettings(StepSettings):
     mat_markers: dict[int, list[tuple[float, float]]] | None = Field(
         None, description="Corners in mm of the markers of an own mat, by number"
     )
+
+    @model_validator(mode="before")
+    @classmethod
+    def _places_were_a_yes(cls, values: Any) -> Any:
+        """Whether the whole place is kept was a setting of its own once."""
+        if isinstance(values, dict) and "place" in values:
+            values = dict(values)
+            if values.pop("place"):
+                values.setdefault("kind", "place")
+        return values
 
     @field_validator("features_obey_masks", mode="before")
     @classmethod
@@ -220,7 +239,7 @@ class CamerasStep:
         for group in (model, *model.apart):
             mat = laid.into if laid and group is model else None
             as_before = went_on.standing if went_on and group is model else None
-            standing = as_before or stand(group, no_ground, mat, context.settings.place)
+            standing = as_before or stand(group, no_ground, mat, context.settings.kind)
             elsewhere = np.any([m.placed for m in (model, *model.apart) if m is not group], axis=0)
             solution = as_solution(context.folder / "features", photos, group, standing, elsewhere & ~group.placed)
             scale_from = went_on.scale_from if went_on else "mat" if mat else "nothing"
