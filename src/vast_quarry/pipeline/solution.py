@@ -19,6 +19,8 @@ Array = NDArray[np.float64]
 
 #: states of photos that stand in the frame of a solution
 ALIGNED = ("placed", "weak")
+#: and of those that have a pose to be seen, though nothing is built on it
+POSED = (*ALIGNED, "implausible")
 
 
 @dataclass

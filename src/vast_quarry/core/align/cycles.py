@@ -20,7 +20,7 @@ from vast_quarry.core.align.tracks import loops, match_graph
 Matches = dict[tuple[int, int], NDArray[np.int32]]
 
 #: broken loops that a pair is judged by at least, and the share of its loops from which it is not believed. Measured on
-#: sets of the practice rig (docs/alignment.md): right pairs break up to a tenth of theirs
+#: sets of the practice rig (docs/alignment.md): right pairs break 16 % of theirs at most
 FEWEST_LOOPS, BROKEN = 20, 0.5
 
 

@@ -70,7 +70,7 @@ def world_frame(
         From the model to a marker mat in metres: it says what is up, where the ground is, and the scale.
     kind : str
         What is recorded. Of anything but a thing in the middle the keep box holds all that is well seen, the ground too. A
-        facade stands upright by how photos were held and faces the front; a strip of ground lies level, seen from above; in
+        facade stands upright by its wall and faces the front; a strip of ground lies level, seen from above; in
         an interior the walls are all about.
     """
     notes: list[Said] = []

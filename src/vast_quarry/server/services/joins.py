@@ -16,7 +16,7 @@ from vast_quarry.core.align.plausible import REACH, STRONG, epipolar_misses
 from vast_quarry.core.camera import Camera, undistort, undistort_maps
 from vast_quarry.pipeline.apart import load_rgb
 from vast_quarry.pipeline.reuse import Matches, all_matches
-from vast_quarry.pipeline.solution import ALIGNED, Solution, load_solution
+from vast_quarry.pipeline.solution import POSED, Solution, load_solution
 from vast_quarry.pipeline.steps.photos import PhotoList, read_photo_list
 from vast_quarry.server.services.folders import Folders, NotFound, safe_path
 from vast_quarry.server.services.layers import version_of
@@ -75,7 +75,7 @@ def _opened(folders: Folders) -> tuple[Path, Solution, PhotoList]:
 
 def _agreeing(s: Solution, a: int, b: int, xa: NDArray, xb: NDArray) -> NDArray[np.bool_] | None:
     """Which matches of two photos (rows) lie along their epipolar lines; None where one is not placed."""
-    if s.states[a] not in (*ALIGNED, "implausible") or s.states[b] not in (*ALIGNED, "implausible"):
+    if s.states[a] not in POSED or s.states[b] not in POSED:
         return None
     lenses = (s.lens(a), s.lens(b))
     rays = (undistort(xa.astype(float), lenses[0]), undistort(xb.astype(float), lenses[1]))
@@ -199,7 +199,7 @@ def looked_through(folders: Folders, row: int) -> bytes:
         When there is no such photo, or it has no place.
     """
     _, s, listed = _opened(folders)
-    if not 0 <= row < len(s.numbers) or s.states[row] not in (*ALIGNED, "implausible"):
+    if not 0 <= row < len(s.numbers) or s.states[row] not in POSED:
         raise NotFound("This photo is not placed.")
     lens = s.lens(row)
     path = next(p.path for p in listed.photos if p.number == int(s.numbers[row]))

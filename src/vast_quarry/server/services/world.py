@@ -21,7 +21,7 @@ from vast_quarry.core.formats.atomic import array_shapes, atomic_write
 from vast_quarry.core.formats.packed_glb import write_packed_glb
 from vast_quarry.core.surface.mesh import vertex_normals
 from vast_quarry.core.words import say
-from vast_quarry.pipeline.solution import ALIGNED, Solution, load_solution
+from vast_quarry.pipeline.solution import POSED, Solution, load_solution
 from vast_quarry.pipeline.steps.finish import load_textured
 from vast_quarry.pipeline.steps.photos import read_photo_list
 from vast_quarry.pipeline.steps.points import load_cloud
@@ -71,7 +71,7 @@ def scene_of(folders: Folders, number: int | None) -> SceneOut:
     sigma = solution.center_sigma_percent
     cameras = []
     for k, n in enumerate(solution.numbers):
-        lens, placed = solution.lens(k), solution.states[k] in (*ALIGNED, "implausible")
+        lens, placed = solution.lens(k), solution.states[k] in POSED
         cameras.append(
             CameraOut(
                 row=k, photo=path.get(int(n), "?"), state=solution.states[k],
