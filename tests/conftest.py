@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import fcntl
 import json
+import os
 import shutil
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -24,13 +27,26 @@ settings.load_profile("shared")
 
 
 def pytest_itemcollected(item: pytest.Item) -> None:
-    """Where several processes share the tests, a file stays whole, and what takes long to set up is set up once.
+    """Where several processes share the tests, a file stays whole; those in the browser share a server and a page.
 
     Marked as they are collected: once all are, the groups have been read already.
     """
-    names = set(getattr(item, "fixturenames", ()))
-    group = "built" if names & {"built_data", "milestone_set"} else "turning" if "turning_set" in names else ""
-    item.add_marker(pytest.mark.xdist_group(group or item.nodeid.split("::")[0]))
+    file = item.nodeid.split("::")[0]
+    item.add_marker(pytest.mark.xdist_group("browser" if file.startswith("tests/browser/") else file))
+
+
+def made_once(factory: pytest.TempPathFactory, name: str, make: Callable[[Path], object]) -> Path:
+    """A folder that the first process that needs it makes, for all of them; the others wait for it."""
+    base = factory.getbasetemp()
+    root = base.parent if os.environ.get("PYTEST_XDIST_WORKER") else base
+    folder, done = root / f"shared-{name}", root / f"shared-{name}.done"
+    with open(root / f"shared-{name}.lock", "w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not done.exists():
+            folder.mkdir()
+            make(folder)
+            done.touch()
+    return folder
 
 
 @dataclass
@@ -66,31 +82,32 @@ def camera_of(entry: dict) -> Camera:
     return Camera(entry["width"], entry["height"], *[entry[n] for n in names])
 
 
+def rig_set(factory: pytest.TempPathFactory, name: str, settings: ShootSettings) -> RigSet:
+    """A set of the rig, shot once for all processes. Nobody changes it: copy it."""
+    return RigSet(made_once(factory, name, lambda folder: shoot(settings, folder)))
+
+
 @pytest.fixture(scope="session")
 def milestone_set(tmp_path_factory: pytest.TempPathFactory) -> RigSet:
     """Two rings of twelve photos of the milestone, 480 x 360."""
-    folder = tmp_path_factory.mktemp("milestone")
-    shoot(ShootSettings(scene="milestone", rings=2, per_ring=12, width=480, height=360, heldout=2, seed=4), folder)
-    return RigSet(folder)
+    settings = ShootSettings(scene="milestone", rings=2, per_ring=12, width=480, height=360, heldout=2, seed=4)
+    return rig_set(tmp_path_factory, "milestone", settings)
 
 
 @pytest.fixture(scope="session")
 def ring_set(tmp_path_factory: pytest.TempPathFactory) -> RigSet:
     """One ring of sixteen photos of the milestone, 400 x 300: the smallest set that becomes a model."""
-    folder = tmp_path_factory.mktemp("ring")
-    shoot(ShootSettings(scene="milestone", rings=1, per_ring=16, width=400, height=300, heldout=0, seed=4), folder)
-    return RigSet(folder)
+    settings = ShootSettings(scene="milestone", rings=1, per_ring=16, width=400, height=300, heldout=0, seed=4)
+    return rig_set(tmp_path_factory, "ring", settings)
 
 
 @pytest.fixture(scope="session")
 def finial_set(tmp_path_factory: pytest.TempPathFactory) -> RigSet:
     """Two rings of sixteen photos of the finial on its turntable, 480 x 360, without EXIF."""
-    folder = tmp_path_factory.mktemp("finial")
-    shoot(
-        ShootSettings(scene="finial", rings=2, per_ring=16, width=480, height=360, heldout=1, seed=5, exif=False),
-        folder,
-    )
-    return RigSet(folder)
+    settings = ShootSettings(
+        scene="finial", rings=2, per_ring=16, width=480, height=360, heldout=1, seed=5, exif=False
+    )  # fmt: skip
+    return rig_set(tmp_path_factory, "finial", settings)
 
 
 #: changes to grade Rough that suit the small sets
@@ -100,7 +117,10 @@ SMALL = {"cameras": {"photo_scale": 1.0}, "points": {"photo_scale": 1.0, "sweeps
 @pytest.fixture(scope="session")
 def built_data(milestone_set: RigSet, tmp_path_factory: pytest.TempPathFactory) -> Path:
     """A data folder whose first project, of the milestone, was run through to Texture by the worker. Copy it."""
-    data = tmp_path_factory.mktemp("built")
+    return made_once(tmp_path_factory, "built", lambda data: build(milestone_set, data))
+
+
+def build(milestone_set: RigSet, data: Path) -> None:
     client = TestClient(make_app(data), "http://127.0.0.1")
     where = f"/api/projects/{client.post('/api/projects', json={'name': 'Carved milestone', 'grade': 'rough'}).json()['id']}"
     assert client.post(f"{where}/photos/from-path", json={"path": str(milestone_set.photos)}).json() == 24
@@ -112,7 +132,6 @@ def built_data(milestone_set: RigSet, tmp_path_factory: pytest.TempPathFactory) 
     done = next(j for j in client.get("/api/jobs").json() if j["id"] == job["id"])
     assert done["state"] == "done", done["message"]
     client.app.state.engine.dispose()  # type: ignore[attr-defined]
-    return data
 
 
 def moved(data: Path, to: Path) -> Path:
@@ -129,10 +148,8 @@ def rng() -> np.random.Generator:
 @pytest.fixture(scope="session")
 def turning_set(tmp_path_factory: pytest.TempPathFactory) -> RigSet:
     """Two heights of ten photos of the finial, 400 x 300, turned before a patterned backdrop in light that drifts, no EXIF."""
-    folder = tmp_path_factory.mktemp("turning")
     settings = ShootSettings(
         scene="finial", rings=2, per_ring=10, width=400, height=300, heldout=0, seed=8, exif=False, backdrop="patterned",
         on=frozenset({"lamps"}),
     )  # fmt: skip
-    shoot(settings, folder)
-    return RigSet(folder)
+    return rig_set(tmp_path_factory, "turning", settings)

@@ -45,7 +45,7 @@ from vast_quarry.pipeline.store import Store
 @pytest.fixture(scope="module")
 def film(tmp_path_factory: pytest.TempPathFactory) -> Path:
     out = tmp_path_factory.mktemp("film") / "two.mp4"
-    call = ["rig", "film", "--out", str(out), "--size", "320x240", "--per-lap", "60", "--laps", "2", "--bars", "16"]
+    call = ["rig", "film", "--out", str(out), "--size", "240x180", "--per-lap", "60", "--laps", "2", "--bars", "12"]
     done = CliRunner().invoke(app, call)
     assert done.exit_code == 0, done.exception
     return out
@@ -62,7 +62,7 @@ def truth(film: Path) -> list[dict[str, Any]]:
 
 def test_what_a_film_holds(film: Path) -> None:
     info = probe(film)
-    assert (info.width, info.height, info.turn) == (320, 240, 0)
+    assert (info.width, info.height, info.turn) == (240, 180, 0)
     assert info.rate == pytest.approx(25.0)
     assert info.frames == len(truth(film))
 
@@ -79,10 +79,10 @@ def test_each_lap_is_cut_at_exactly_one_turn_and_what_lies_between_is_dropped(fi
 
 
 def test_edges_that_stand_still_are_found(film: Path, looked: Scan) -> None:
-    left, top, right, bottom = still_edges(looked, 320, 240)
+    left, top, right, bottom = still_edges(looked, 240, 180)
     assert (left, right) == (0, 0)
-    assert top == pytest.approx(16, abs=2)
-    assert bottom == pytest.approx(16, abs=2)
+    assert top == pytest.approx(12, abs=2)
+    assert bottom == pytest.approx(12, abs=2)
 
 
 def test_frames_by_motion_are_evenly_spread_and_never_taken_twice_where_nothing_moves(film: Path, looked: Scan) -> None:
@@ -121,7 +121,7 @@ def test_the_sharpest_of_a_window_is_taken_and_blurred_ones_are_passed_over() ->
 def test_shake_is_no_travel_and_no_frame_is_taken_from_it(tmp_path: Path) -> None:
     """A walk round a milestone with a shaken stretch: steps of at most 12 degrees elsewhere, none from the stretch."""
     file = tmp_path / "walk.mp4"
-    settings = ShootSettings(scene="milestone", width=320, height=240, heldout=0, seed=3)
+    settings = ShootSettings(scene="milestone", width=240, height=180, heldout=0, seed=3)
     assert shoot_film(settings, file, 1, 90, shaken=(38, 48)) == 99
     true = truth(file)
     s = look_over(file, probe(file), lambda seen: None)

@@ -132,7 +132,7 @@ def coloured_box(hidden: bool) -> tuple[np.ndarray, np.ndarray]:
     rgb = np.zeros((200, 200, 3), np.uint8)
     rgb[:, :100] = (200, 50, 50)
     rgb[:, 100:] = (50, 50, 200)
-    view = prepare_photo(rgb, cam, rotation, center, scene, None, np.ones(3), 2.0)
+    view = prepare_photo(rgb, cam, rotation, center, scene, None, 2.0)
     points = np.array([[-0.4, 0, 0], [0.4, 0, 0], [-0.4, 0, 0]])
     normals = np.array([[0, 0, 1.0], [0, 0, 1], [0, 0, -1]])
     total = ColorSum(points, normals, 80.0)
@@ -162,15 +162,15 @@ def test_normals_helper_agrees_with_trimesh(rng: np.random.Generator) -> None:
 
 def test_splinters_always_find_a_place_in_the_atlas(rng: np.random.Generator) -> None:
     """A mesh in thousands of pieces is mostly padding: it gets a larger atlas, or less padding, but never nothing."""
-    n = 900
+    n = 300
     corner = rng.uniform(0, 1, (n, 1, 3))
     v = (corner + rng.normal(0, 0.004, (n, 3, 3))).reshape(-1, 3)
     f = np.arange(3 * n).reshape(n, 3)
     charts = Charts(np.arange(n), np.zeros(n, np.int64))
-    for size, largest in ((128, 512), (64, 64), (24, 24)):
+    for size, largest in ((64, 512), (48, 48), (16, 16)):
         atlas = unwrap(v, f, charts, size, 4000.0, largest=largest)
         assert atlas.size <= largest
         assert len(atlas.faces) == n
         assert (atlas.uv > -1).all()
         assert (atlas.uv < atlas.size).all()
-    assert unwrap(v, f, charts, 128, 4000.0, largest=512).size > 128
+    assert unwrap(v, f, charts, 64, 4000.0, largest=512).size > 64

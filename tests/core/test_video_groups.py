@@ -13,7 +13,7 @@ import numpy as np
 import pytest
 
 from vast_quarry.core.photo import skim
-from vast_quarry.core.photo.frames import SIDE, Scan, laps, scan
+from vast_quarry.core.photo.frames import SIDE, Scan, _likeness, laps, scan
 from vast_quarry.core.photo.packets import Packets, decoded, list_packets
 from vast_quarry.core.photo.skim import look_over, merged
 from vast_quarry.core.photo.travel import angles, by_motion
@@ -222,3 +222,15 @@ def test_squeezed_pictures_get_square_pixels_and_may_be_made_smaller(tmp_path: P
     photo = inspect_photo(0, str(tmp_path / "out"), rows[0]["photo"], str(tmp_path / "unit.json"))
     assert (photo["width"], photo["height"]) == (500, 288)
     assert tuple(photo["center"]) == (511 / 2 - 12, 287 / 2)
+
+
+def test_all_distances_at_once_are_those_taken_one_by_one() -> None:
+    rng = np.random.default_rng(2)
+    x = rng.normal(size=(40, 7)).astype(np.float32)
+    at = np.sort(rng.choice(60, 40, replace=False))
+    at[[0, -1]] = 0, 59
+    found = _likeness(x, at, 60)
+    row = {int(p): k for k, p in enumerate(at)}
+    for lag in range(60):
+        both = [float(x[row[p]] @ x[row[p + lag]]) for p in row if p + lag in row]
+        assert found[lag] == pytest.approx(np.mean(both), abs=1e-6) if both else np.isnan(found[lag])

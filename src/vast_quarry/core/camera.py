@@ -164,6 +164,24 @@ def undistort(pixels: ArrayLike, camera: Camera, iterations: int = 20) -> Array:
     return out.reshape(target.shape)
 
 
+def view_limit(camera: Camera) -> float:
+    """Squared distance from the axis, in normalised coordinates, up to which the lens model may be used.
+
+    A polynomial that fits a wide picture folds back beyond its corners: what lies far outside would be drawn inside. The limit is a
+    little beyond the farthest corner, or where the radius stops growing if that comes sooner.
+    """
+    corners = np.array([[0.0, 0.0], [1.0, 0.0], [0.0, 1.0], [1.0, 1.0]]) * [camera.width - 1, camera.height - 1]
+    reach = float(np.linalg.norm((corners - [camera.cx, camera.cy]) / [camera.fx, camera.fy], axis=1).max())
+    # the ideal radius of a corner may be larger than the distorted one: twice that, and up to where the radius folds
+    r = np.linspace(0, 2.5 * reach, 2001)
+    r2 = r * r
+    grown = r * (1 + r2 * (camera.k1 + r2 * (camera.k2 + r2 * camera.k3)))
+    falling = np.flatnonzero(np.diff(grown) <= 0)
+    beyond = np.flatnonzero(grown > 1.05 * reach)
+    last = min(int(falling[0]) if len(falling) else len(r) - 1, int(beyond[0]) if len(beyond) else len(r) - 1)
+    return float(r2[last])
+
+
 def undistort_maps(camera: Camera, target: Camera) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
     """Where every pixel of the undistorted photo ``target`` lies in the photo of ``camera``.
 

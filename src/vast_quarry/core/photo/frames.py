@@ -15,6 +15,7 @@ from typing import Literal
 
 import cv2
 import numpy as np
+import scipy.fft
 from numpy.typing import NDArray
 
 from vast_quarry.core.photo.turning import TurnMeter
@@ -259,14 +260,9 @@ def _turn_length(s: Scan, a: int, b: int) -> int | None:
     # what never changes, like the backdrop, says nothing of where the subject has turned to
     x = s.small[a : b + 1] - s.small[a : b + 1].mean(0)
     x /= np.maximum(np.linalg.norm(x, axis=1, keepdims=True), 1e-6)
-    row = np.full(n, -1)
-    row[(number - number[0]) // unit] = np.arange(len(number))
+    at = (number - number[0]) // unit
     lags = np.arange(12, n - 1)
-    likeness = np.full(len(lags), np.nan)
-    for k, lag in enumerate(lags):
-        both = np.flatnonzero((row[:-lag] >= 0) & (row[lag:] >= 0))
-        if len(both):
-            likeness[k] = float((x[row[both]] * x[row[both + lag]]).sum(1).mean())
+    likeness = _likeness(x, at, n)[lags]
     known = np.flatnonzero(np.isfinite(likeness))
     if len(known) < 12:
         return None
@@ -282,6 +278,24 @@ def _turn_length(s: Scan, a: int, b: int) -> int | None:
     best = max(likeness[k] for k in peaks)
     first = next(k for k in peaks if likeness[k] > best - 0.15 * (best - floor))
     return int(lags[first]) * unit
+
+
+def _likeness(x: NDArray[np.float32], at: NDArray[np.int64], n: int) -> Array:
+    """Mean inner product of all rows of x (m, d) that lie so far apart (n,), where row k stands at place at[k] of n; NaN for no pair.
+
+    By fast Fourier transform (Wiener-Khinchin): all distances at once instead of one after the other.
+    """
+    size = scipy.fft.next_fast_len(2 * n, real=True)
+    power = np.zeros(size // 2 + 1)
+    for some in np.array_split(np.arange(x.shape[1]), max(1, size * x.shape[1] // 4_000_000)):
+        spread = np.zeros((len(some), size))
+        spread[:, at] = x[:, some].T
+        power += (np.abs(scipy.fft.rfft(spread)) ** 2).sum(0)
+    there = np.zeros(size)
+    there[at] = 1.0
+    pairs = np.rint(scipy.fft.irfft(np.abs(scipy.fft.rfft(there)) ** 2, size)[:n])
+    with np.errstate(invalid="ignore", divide="ignore"):
+        return np.asarray(np.where(pairs > 0, scipy.fft.irfft(power, size)[:n] / pairs, np.nan))
 
 
 def still_edges(s: Scan, width: int, height: int, share: float = 0.9) -> tuple[int, int, int, int]:

@@ -6,25 +6,27 @@ photos dominate (fourth power of the weight), so that nothing is smeared. Before
 out exposure and white balance.
 
 A photo's weight at a point: square of the cosine of the viewing angle, square of the resolution there, falling to
-zero towards edges of what it sees (frame, mask, things in front).
+zero towards edges of what it sees (frame, mask, things in front). The fine rest is taken between the photo's pixels by a cubic:
+by lines it would lose as much sharpness as a blur of 0.4 pixels takes.
 
 References
 ----------
 Burt, P., Adelson, E. (1983). A multiresolution spline with application to image mosaics. ACM TOG 2(4).
+Keys, R. (1981). Cubic convolution interpolation for digital image processing. IEEE Trans. ASSP 29(6).
 Waechter, M., Moehrle, N., Goesele, M. (2014). Let there be color! Large-scale texturing of 3D reconstructions. ECCV.
 """
 
 # mypy: disable-error-code="no-untyped-def"
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import cv2
 import numpy as np
 from numba import njit, prange
 from numpy.typing import NDArray
 
-from vast_quarry.core.camera import Camera, undistort
+from vast_quarry.core.camera import Camera, undistort, view_limit
 from vast_quarry.core.raycast import RayScene
 
 Floats = NDArray[np.float32]
@@ -37,21 +39,26 @@ class PhotoView:
 
     Attributes
     ----------
-    soft, fine : (H, W, 3) float32
-        Blurred photo, and what is left.
+    photo : (H, W, 3) uint8
+        The photo as it is, with its distortion.
+    soft : (a, b, 3) float32
+        The same blurred within the subject, at a smaller size; what is left of the photo without it is fine.
     depth : (h, w) float32
         Depth of the mesh, perhaps at a smaller size; inf where it is not seen.
     ramp : (h, w) float32
         0 at edges of what the photo sees to 1 well inside.
+    gain : (3,)
+        Factors that even out its colours.
     """
 
     camera: Camera
     rotation: Array
     center: Array
+    photo: NDArray[np.uint8]
     soft: Floats
-    fine: Floats
     depth: Floats
     ramp: Floats
+    gain: Array = field(default_factory=lambda: np.ones(3))
 
 
 def mesh_depth(scene: RayScene, camera: Camera, rotation: Array, center: Array) -> Floats:
@@ -84,18 +91,15 @@ def prepare_photo(
     center: Array,
     scene: RayScene,
     mask: NDArray[np.bool_] | None,
-    gain: Array,
     blur: float,
 ) -> PhotoView:
-    """A photo split in two and ready to colour from.
+    """A photo made ready to colour from.
 
     Parameters
     ----------
     rgb : (H, W, 3) uint8
         The photo as it is (with its distortion).
     mask : (H, W) bool, optional
-    gain : (3,)
-        Factors that even out its colours.
     blur : float
         Width in pixels of what counts as soft.
     """
@@ -105,30 +109,61 @@ def prepare_photo(
     if mask is not None:
         keep = cv2.resize(mask.astype(np.float32), (small.width, small.height), interpolation=cv2.INTER_AREA) > 0.99
     ramp = edge_ramp(depth, keep, reach=max(3.0, 0.006 * small.width))
-    photo = rgb.astype(np.float32) * gain.astype(np.float32)
-    inside = cv2.resize((ramp > 0).astype(np.float32), (camera.width, camera.height), interpolation=cv2.INTER_LINEAR)
-    weight = cv2.GaussianBlur(inside, (0, 0), blur) + 1e-4
-    soft = (cv2.GaussianBlur(photo * inside[..., None], (0, 0), blur) + 1e-4 * photo) / weight[..., None]
-    return PhotoView(camera, rotation, center, soft, photo - soft, depth, ramp)
+    return PhotoView(camera, rotation, center, rgb, softened(rgb, ramp, blur), depth, ramp)
+
+
+def softened(rgb: NDArray[np.uint8], ramp: Floats, blur: float) -> Floats:
+    """A photo (H, W, 3) blurred within what counts (``ramp`` above 0), at the size that such a blur needs."""
+    height, width = rgb.shape[:2]
+    # a Gaussian two samples wide is drawn well by lines between its samples
+    step = max(1, int(blur / 2))
+    size = (max(1, width // step), max(1, height // step))
+    inside = cv2.resize((ramp > 0).astype(np.uint8), (width, height), interpolation=cv2.INTER_NEAREST)
+    mine = cv2.resize(cv2.bitwise_and(rgb, rgb, mask=inside).astype(np.float32), size, interpolation=cv2.INTER_AREA)
+    share = cv2.resize(inside.astype(np.float32), size, interpolation=cv2.INTER_AREA)
+    whole = cv2.resize(rgb, size, interpolation=cv2.INTER_AREA).astype(np.float32)
+    sigma = blur * size[0] / width
+    weight = cv2.GaussianBlur(share, (0, 0), sigma) + 1e-4
+    return np.asarray((cv2.GaussianBlur(mine, (0, 0), sigma) + 1e-4 * whole) / weight[..., None], np.float32)
 
 
 @njit(cache=True, inline="always", fastmath=True)
-def _bilinear(image, x, y, c):
+def _linear(image, x, y, c):
+    """Between four pixels of an image, held at its rim."""
+    x = min(max(x, 0.0), image.shape[1] - 1.001)
+    y = min(max(y, 0.0), image.shape[0] - 1.001)
     i = int(x)
     j = int(y)
     fx = x - i
     fy = y - j
-    a = image[j, i, c] * (1 - fx) + image[j, i + 1, c] * fx
-    b = image[j + 1, i, c] * (1 - fx) + image[j + 1, i + 1, c] * fx
+    m = min(i + 1, image.shape[1] - 1)
+    n = min(j + 1, image.shape[0] - 1)
+    a = image[j, i, c] * (1 - fx) + image[j, m, c] * fx
+    b = image[n, i, c] * (1 - fx) + image[n, m, c] * fx
     return a * (1 - fy) + b * fy
 
 
+@njit(cache=True, inline="always", fastmath=True)
+def _cubic_weights(t):
+    """Weights of the four pixels about a place by Catmull-Rom's cubic (Keys 1981, a = -1/2)."""
+    return (
+        t * (-0.5 + t * (1.0 - 0.5 * t)),
+        1.0 + t * t * (-2.5 + 1.5 * t),
+        t * (0.5 + t * (2.0 - 1.5 * t)),
+        t * t * (-0.5 + 0.5 * t),
+    )
+
+
 @njit(cache=True, parallel=True, fastmath=True)
-def _accumulate(P, N, R, C, L, soft, fine, depth, ramp, sharp, tolerance, power, low, low_w, high, high_w):
-    H, W = soft.shape[:2]
+def _accumulate(
+    P, N, R, C, L, limit, photo, soft, depth, ramp, gain, sharp, tolerance, power, low, low_w, high, high_w
+):
+    H, W = photo.shape[:2]
     h, w = depth.shape
     sx = w / W
     sy = h / H
+    tx = soft.shape[1] / W
+    ty = soft.shape[0] / H
     for n in prange(P.shape[0]):
         a = P[n, 0] - C[0]
         b = P[n, 1] - C[1]
@@ -142,7 +177,7 @@ def _accumulate(P, N, R, C, L, soft, fine, depth, ramp, sharp, tolerance, power,
         x = (R[0, 0] * a + R[0, 1] * b + R[0, 2] * c) / z
         y = (R[1, 0] * a + R[1, 1] * b + R[1, 2] * c) / z
         r2 = x * x + y * y
-        if r2 > 9.0:
+        if r2 > limit:
             continue
         g = 1 + r2 * (L[4] + r2 * (L[5] + r2 * L[6]))
         u = L[0] * (x * g + 2 * L[7] * x * y + L[8] * (r2 + 2 * x * x)) + L[2]
@@ -154,10 +189,12 @@ def _accumulate(P, N, R, C, L, soft, fine, depth, ramp, sharp, tolerance, power,
         e = ramp[j, i]
         if e <= 0:
             continue
-        if z > depth[j, i] * (1 + tolerance) + 0.0:
-            continue
         cosine = facing / np.sqrt(a * a + b * b + c * c)
         if cosine < 0.1:
+            continue
+        # as far as depth changes within the pixel that it was taken in the middle of
+        slack = depth[j, i] * (tolerance + 0.71 * np.sqrt(1 / (cosine * cosine) - 1) / (L[0] * sx))
+        if abs(z - depth[j, i]) > slack:
             continue
         resolution = L[0] / z
         weight = cosine * cosine * e * sharp * resolution * resolution
@@ -166,9 +203,20 @@ def _accumulate(P, N, R, C, L, soft, fine, depth, ramp, sharp, tolerance, power,
             strong *= weight
         low_w[n] += weight
         high_w[n] += strong
+        i = int(u)
+        j = int(v)
+        cx = _cubic_weights(u - i)
+        cy = _cubic_weights(v - j)
         for k in range(3):
-            low[n, k] += weight * _bilinear(soft, u, v, k)
-            high[n, k] += strong * _bilinear(fine, u, v, k)
+            whole = 0.0
+            for q in range(4):
+                line = 0.0
+                for p in range(4):
+                    line += cx[p] * photo[j - 1 + q, i - 1 + p, k]
+                whole += cy[q] * line
+            blurred = _linear(soft, (u + 0.5) * tx - 0.5, (v + 0.5) * ty - 0.5, k)
+            low[n, k] += weight * gain[k] * blurred
+            high[n, k] += strong * gain[k] * (whole - blurred)
 
 
 class ColorSum:
@@ -192,8 +240,9 @@ class ColorSum:
     def add(self, view: PhotoView, sharpness: float = 1.0, tolerance: float = 0.004, power: int = 4) -> None:
         """Add what a photo says, weighed by its ``sharpness`` against the set's."""
         _accumulate(
-            self.points, self.normals, view.rotation, view.center, view.camera.vector, view.soft, view.fine, view.depth,
-            view.ramp, sharpness * self._unit, tolerance, power, self.low, self.low_weight, self.high, self.high_weight,
+            self.points, self.normals, view.rotation, view.center, view.camera.vector, view_limit(view.camera), view.photo,
+            view.soft, view.depth, view.ramp, view.gain, sharpness * self._unit, tolerance, power, self.low, self.low_weight,
+            self.high, self.high_weight,
         )  # fmt: skip
 
     def colors(self) -> tuple[Floats, NDArray[np.bool_]]:

@@ -242,9 +242,14 @@ def _as_atlas(
 
 
 @njit(cache=True)
-def raster_faces(uv, faces, size):
-    """Face that covers each texel (size, size) int32, -1 for none; a texel counts by its middle, grown by half a texel."""
-    out = np.full((size, size), -1, np.int32)
+def raster_faces(uv, faces, size, first=0, last=-1):
+    """Face that covers each texel of some rows of an atlas (last - first, size) int32, -1 for none.
+
+    A texel counts by its middle, grown by three quarters of a texel where no face covers its middle.
+    """
+    if last < 0:
+        last = size
+    out = np.full((last - first, size), -1, np.int32)
     for grow in range(2):
         margin = 0.0 if grow == 0 else 0.75
         for f in range(faces.shape[0]):
@@ -256,16 +261,18 @@ def raster_faces(uv, faces, size):
                 continue
             x0 = max(int(np.ceil(min(ax, bx, cx) - margin)), 0)
             x1 = min(int(np.floor(max(ax, bx, cx) + margin)), size - 1)
-            y0 = max(int(np.ceil(min(ay, by, cy) - margin)), 0)
-            y1 = min(int(np.floor(max(ay, by, cy) + margin)), size - 1)
+            y0 = max(int(np.ceil(min(ay, by, cy) - margin)), first)
+            y1 = min(int(np.floor(max(ay, by, cy) + margin)), last - 1)
+            if y0 > y1:
+                continue
             a = (abs(cy - ay) + abs(cx - ax)) * margin / abs(det)
             b = (abs(by - ay) + abs(bx - ax)) * margin / abs(det)
             for j in range(y0, y1 + 1):
                 for i in range(x0, x1 + 1):
-                    if out[j, i] >= 0:
+                    if out[j - first, i] >= 0:
                         continue
                     u = ((i - ax) * (cy - ay) - (cx - ax) * (j - ay)) / det
                     v = ((bx - ax) * (j - ay) - (i - ax) * (by - ay)) / det
                     if u >= -a and v >= -b and u + v <= 1 + a + b:
-                        out[j, i] = f
+                        out[j - first, i] = f
     return out

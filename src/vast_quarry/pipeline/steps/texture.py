@@ -3,32 +3,35 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Iterator
+import shutil
 from pathlib import Path
 from typing import ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
-from scipy import ndimage
 
-from vast_quarry.core.formats.atomic import atomic_write, write_arrays
-from vast_quarry.core.photo.reading import load_rgb, scaled_size
-from vast_quarry.core.photo.tone import Tone, apply_tone
-from vast_quarry.core.raycast import RayScene
+from vast_quarry.core.formats.atomic import atomic_write, is_whole, write_arrays
+from vast_quarry.core.photo.reading import scaled_size
 from vast_quarry.core.surface.mesh import face_areas, vertex_normals
-from vast_quarry.core.texture.charts import make_charts
-from vast_quarry.core.texture.coloring import ColorSum, PhotoView, even_gains, prepare_photo, spread_over_mesh
-from vast_quarry.core.texture.packing import Atlas, raster_faces, unwrap
+from vast_quarry.core.texture.coloring import even_gains, spread_over_mesh
+from vast_quarry.core.texture.texels import fill_between
 from vast_quarry.pipeline.figures import TextureFigures
 from vast_quarry.pipeline.solution import Solution, load_solution
 from vast_quarry.pipeline.step import Context, StepSettings, setting
-from vast_quarry.pipeline.steps.masks import load_mask, mask_file
-from vast_quarry.pipeline.steps.photos import Photo, PhotoList, read_photo_list
+from vast_quarry.pipeline.steps.masks import mask_file
+from vast_quarry.pipeline.steps.photos import PhotoList, read_photo_list
 from vast_quarry.pipeline.steps.surface import load_mesh
+from vast_quarry.pipeline.units import color as units
 
 #: sizes of atlases in texels a side
 SIZES = (256, 512, 1024, 2048, 4096, 8192, 16384)
+#: vertices whose colours photos are compared by
+PICKED = 20_000
+#: texels of a band of the atlas, and vertices, that one unit colours
+BAND, VERTICES = 1 << 20, 200_000
+#: bytes that units take: a pixel of a photo that is read, and of one that is shown; a texel of a band; a face to be unwrapped
+PHOTO_BYTES, SHOWN_BYTES, TEXEL_BYTES, FACE_BYTES = 60.0, 8.0, 220.0, 1500.0
 
 
 class TextureSettings(StepSettings):
@@ -91,148 +94,123 @@ def texture_mesh(
     context: Context, settings: TextureSettings, solution: Solution, vertices: NDArray, faces: NDArray
 ) -> TextureFigures:
     """Unwrap and colour a mesh into ``context.folder``: ``model.npz`` and ``texture.jpg``; returns the figures."""
-    normals = vertex_normals(vertices, faces)
-    scene = RayScene()
-    scene.add(vertices, faces)
-    photos = _Photos(context, solution, scene, settings)
-    context.stage("Unwrapping", 0, 1)
+    folder = context.folder / "colour"
+    folder.mkdir(exist_ok=True)
+    here = str(folder)
+    if not is_whole(folder / "mesh.npz"):
+        write_arrays(folder / "mesh.npz", vertices=vertices, faces=faces)
     area = float(face_areas(vertices, faces).sum())
     scale = 1.0 / max(solution.gsd() / settings.photo_scale, 1e-12)
     density = settings.texels_per_pixel * scale
     size = next((s for s in SIZES if s * s * 0.70 >= area * density**2), SIZES[-1])
     size = min(size, settings.largest)
-    atlas = unwrap(vertices, faces, make_charts(vertices, faces), size, density * 1.5, largest=settings.largest)
-    if settings.even_out:
-        photos.gains = _gains(context, photos, vertices, normals, scale)
-    context.stage("Laying out texels", 0, 1)
-    texels, points, point_normals = _texels(atlas, vertices, normals)
-    on_texels = ColorSum(points, point_normals, scale)
-    on_vertices = ColorSum(vertices, normals, scale)
-    for view, sharp in photos.prepared("Colouring"):
-        on_texels.add(view, sharp)
-        on_vertices.add(view, sharp)
-    vertex_colors, vertex_seen = on_vertices.colors()
-    vertex_colors = spread_over_mesh(vertex_colors, vertex_seen, faces)
+    # what the atlas has room for: photos need not be finer than that
+    finest = min(density * 1.5, size * float(np.sqrt(0.86 / max(area, 1e-300))))
+    photos = _orders(context, solution, settings, finest)
+    context.each(
+        "Unwrapping and reading photos", units.prepare,
+        [(here, order, scale, PICKED) for order in (units.AtlasOrder(size, density * 1.5, settings.largest), *photos)],
+        memory=[FACE_BYTES * len(faces), *(PHOTO_BYTES * o.camera.width * o.camera.height for o in photos)],
+    )  # fmt: skip
+    voices = _voices(context, settings, photos, here, min(PICKED, len(vertices)))
+    most = max((o.camera.width * o.camera.height for o in photos), default=0)
+    vertex_colors = _vertex_colors(context, here, voices, faces, len(vertices), scale, SHOWN_BYTES * most)
+    atlas = units.load_atlas(here)
+    rows = max(1, BAND // atlas.size)
+    bands = [(here, r, min(r + rows, atlas.size), voices, scale) for r in range(0, atlas.size, rows)]
+    context.each(
+        "Colouring", units.color_band, bands, memory=[TEXEL_BYTES * rows * atlas.size + SHOWN_BYTES * most] * len(bands)
+    )
     context.stage("Filling the atlas", 0, 1)
-    colors, seen = on_texels.colors()
-    colors[~seen] = _interpolated(texels, atlas, vertex_colors)[~seen]
-    image = _filled(colors, texels, atlas.size)
+    image, kind = _joined(folder, atlas.size, [b[1] for b in bands])
+    fill_between(image, kind != units.BETWEEN)
     data = _encoded(image, settings.quality)
     with atomic_write(context.folder / "texture.jpg") as out:
         out.write(data)
+    normals = vertex_normals(vertices, faces)
     write_arrays(
         context.folder / "model.npz", vertices=vertices[atlas.wedge_vertex], normals=normals[atlas.wedge_vertex],
         uv=(atlas.uv + 0.5) / atlas.size, faces=atlas.faces, mesh_vertices=vertices, mesh_faces=faces,
         mesh_normals=normals, mesh_colors=(vertex_colors + 0.5).astype(np.uint8),
     )  # fmt: skip
+    units.load_atlas.cache_clear()
+    shutil.rmtree(folder, ignore_errors=True)
     context.stage("Done", 1, 1)
+    covered = int(np.count_nonzero(kind))
     return {
         "atlas": atlas.size,
         "texels_per_photo_pixel": round(atlas.density / scale, 3),
-        "atlas_fill_percent": round(100 * len(texels.row) / atlas.size**2, 1),
-        "unseen_percent": round(100 * float((~seen).mean()), 2),
-        "gain_spread_percent": round(100 * float(np.std(np.log(photos.gains))), 2),
+        "atlas_fill_percent": round(100 * covered / atlas.size**2, 1),
+        "unseen_percent": round(100 * int(np.count_nonzero(kind == units.GUESSED)) / max(covered, 1), 2),
+        "gain_spread_percent": round(100 * float(np.std(np.log([v.gain for v in voices]))), 2) if voices else 0.0,
     }
 
 
-def _gains(
-    context: Context, photos: _Photos, vertices: NDArray, normals: NDArray, scale: float, sample: int = 20_000
-) -> NDArray[np.float64]:
-    """Gain of every photo and channel from the colours of a sample of vertices."""
-    rng = np.random.default_rng(0)
-    pick = rng.choice(len(vertices), min(sample, len(vertices)), replace=False)
-    samples = []
-    for view, _ in photos.prepared("Evening out colours"):
-        one = ColorSum(vertices[pick], normals[pick], scale)
-        one.add(view)
-        colors, seen = one.colors()
-        usable = seen & (colors.min(1) > 4) & (colors.max(1) < 250)
-        samples.append((np.flatnonzero(usable), colors[usable]))
+def _orders(context: Context, solution: Solution, settings: TextureSettings, finest: float) -> list[units.PhotoOrder]:
+    """The aligned photos, none read finer than ``finest`` texels per world unit can show."""
+    listed: PhotoList = read_photo_list(context.parents["photos"])
+    by_number = {p.number: p for p in listed.photos}
+    out = []
+    for row in solution.aligned.tolist():
+        photo, lens = by_number[int(solution.numbers[row])], solution.lens(row)
+        scale = min(settings.photo_scale, settings.largest_side / max(lens.width, lens.height))
+        away = float(np.linalg.norm(solution.centers[row] - solution.box.middle))
+        # texels in a pixel of the photo: fewer than three quarters, and detail between them would come out as grain
+        within = finest * away / lens.fx
+        scale = min(scale, max(within / 0.75, 0.05))
+        mask = mask_file(context.parents["masks"], photo.number) if settings.obey_masks else None
+        out.append(
+            units.PhotoOrder(
+                row, str(listed.file(photo)), str(mask) if mask else None, photo.tone, scale,
+                lens.scaled(*scaled_size(lens.width, lens.height, scale)), solution.rotations[row], solution.centers[row],
+            )
+        )  # fmt: skip
+    return out
+
+
+def _voices(
+    context: Context, settings: TextureSettings, photos: list[units.PhotoOrder], folder: str, picked: int
+) -> list[units.Voice]:
+    """What each photo counts: gains that bring their colours together, and sharpness against the others."""
     context.stage("Weighing colours", 0, 1)
-    return even_gains(samples, len(pick), len(samples))
+    gains = np.ones((len(photos), 3))
+    if settings.even_out and photos:
+        gains = even_gains([units.sampled_colors(folder, o.row) for o in photos], picked, len(photos))
+    solution = load_solution(context.parents["cameras"])
+    sharpness = {p.number: p.sharpness for p in read_photo_list(context.parents["photos"]).photos}
+    sharp = np.array([sharpness[int(solution.numbers[o.row])] or 1.0 for o in photos])
+    sharp = np.clip(sharp / max(float(np.median(sharp)), 1e-6), 0.2, 1.5) ** 2 if len(sharp) else sharp
+    return [units.Voice(o, g, float(s)) for o, g, s in zip(photos, gains, sharp)]
 
 
-class _Photos:
-    """The aligned photos, prepared one at a time so that memory stays bounded."""
-
-    def __init__(self, context: Context, solution: Solution, scene: RayScene, settings: TextureSettings) -> None:
-        self.context, self.solution, self.scene, self.settings = context, solution, scene, settings
-        self.listed: PhotoList = read_photo_list(context.parents["photos"])
-        by_number = {p.number: p for p in self.listed.photos}
-        self.rows = [int(r) for r in solution.aligned]
-        self.photos: list[Photo] = [by_number[int(solution.numbers[r])] for r in self.rows]
-        self.gains = np.ones((len(self.rows), 3))
-        sharp = np.array([p.sharpness or 1.0 for p in self.photos])
-        self.sharp = np.clip(sharp / max(float(np.median(sharp)), 1e-6), 0.2, 1.5) ** 2
-
-    def prepared(self, text: str) -> Iterator[tuple[PhotoView, float]]:
-        """Each photo ready to colour from, with its sharpness against the others."""
-        for k, (row, photo) in enumerate(zip(self.rows, self.photos)):
-            self.context.stage(text, k, len(self.rows))
-            longest = max(photo.width or 1, photo.height or 1)
-            scale = min(self.settings.photo_scale, self.settings.largest_side / longest)
-            lens = self.solution.lens(row)
-            camera = lens.scaled(*scaled_size(lens.width, lens.height, scale))
-            rgb = apply_tone(load_rgb(self.listed.file(photo), scale), Tone.from_dict(photo.tone))
-            obey = self.settings.obey_masks
-            mask = load_mask(mask_file(self.context.parents["masks"], photo.number)) if obey else None
-            yield (
-                prepare_photo(
-                    rgb, camera, self.solution.rotations[row], self.solution.centers[row], self.scene, mask,
-                    self.gains[k], blur=max(2.0, 0.005 * camera.width),
-                ),
-                float(self.sharp[k]),
-            )  # fmt: skip
-        self.context.stage(text, len(self.rows), len(self.rows))
+def _vertex_colors(
+    context: Context, folder: str, voices: list[units.Voice], faces: NDArray, count: int, scale: float, memory: float
+) -> NDArray[np.float32]:
+    """Colours of all vertices (N, 3), also kept as a file for the bands: where no photo saw anything, those show it."""
+    starts = range(0, count, VERTICES)
+    jobs = [(folder, a, min(a + VERTICES, count), voices, scale) for a in starts]
+    context.each("Colouring vertices", units.color_vertices, jobs, memory=[memory] * len(jobs))
+    colors, seen = [], []
+    for a in starts:
+        with np.load(Path(folder) / f"vertices-{a:09d}.npz") as f:
+            colors.append(f["colors"])
+            seen.append(f["seen"])
+    whole = spread_over_mesh(np.concatenate(colors), np.concatenate(seen), faces)
+    with atomic_write(Path(folder) / "vertex-colors.npy") as out:
+        np.save(out, whole)
+    return whole
 
 
-class _Texels:
-    """Covered texels: row, column, face and the weights of its corners."""
-
-    def __init__(self, atlas: Atlas) -> None:
-        face = raster_faces(atlas.uv, atlas.faces, atlas.size)
-        self.row, self.column = np.nonzero(face >= 0)
-        self.face = face[self.row, self.column]
-        corner = atlas.uv[atlas.faces[self.face]]
-        a, e1, e2 = corner[:, 0], corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0]
-        det = e1[:, 0] * e2[:, 1] - e2[:, 0] * e1[:, 1]
-        det = np.where(np.abs(det) < 1e-12, 1e-12, det)
-        dx, dy = self.column - a[:, 0], self.row - a[:, 1]
-        u = (dx * e2[:, 1] - e2[:, 0] * dy) / det
-        v = (e1[:, 0] * dy - dx * e1[:, 1]) / det
-        self.weights = np.stack([1 - u - v, u, v], 1).astype(np.float32)
-
-    def mix(self, corners: NDArray) -> NDArray[np.float32]:
-        """Values (K, d) from those at the corners of faces (M, 3, d)."""
-        out = np.zeros((len(self.face), corners.shape[-1]), np.float32)
-        for k in range(3):
-            out += self.weights[:, k : k + 1] * corners[self.face, k].astype(np.float32)
-        return out
-
-
-def _texels(atlas: Atlas, vertices: NDArray, normals: NDArray) -> tuple[_Texels, NDArray, NDArray]:
-    """Covered texels with their places and normals on the mesh."""
-    texels = _Texels(atlas)
-    corner_vertex = atlas.wedge_vertex[atlas.faces]
-    points, n = texels.mix(vertices[corner_vertex]), texels.mix(normals[corner_vertex])
-    n /= np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-9)
-    return texels, points, n
-
-
-def _interpolated(texels: _Texels, atlas: Atlas, vertex_colors: NDArray) -> NDArray[np.float32]:
-    return np.clip(texels.mix(vertex_colors[atlas.wedge_vertex[atlas.faces]]), 0, 255)
-
-
-def _filled(colors: NDArray, texels: _Texels, size: int) -> NDArray[np.uint8]:
-    """The atlas as a picture, the space between charts filled from the nearest texel so that mipmaps do not bleed."""
-    image = np.zeros((size, size, 3), np.uint8)
-    covered = np.zeros((size, size), bool)
-    image[texels.row, texels.column] = (colors + 0.5).astype(np.uint8)
-    covered[texels.row, texels.column] = True
-    if not covered.all():
-        nearest = ndimage.distance_transform_edt(~covered, return_distances=False, return_indices=True)
-        image = image[nearest[0], nearest[1]]
-    return image
+def _joined(folder: Path, size: int, starts: list[int]) -> tuple[NDArray[np.uint8], NDArray[np.uint8]]:
+    """The atlas and what each texel is, from its bands."""
+    image, kind = np.empty((size, size, 3), np.uint8), np.empty((size, size), np.uint8)
+    for a in starts:
+        file = folder / f"band-{a:06d}.npz"
+        with np.load(file) as f:
+            part = f["kind"]
+            image[a : a + len(part)], kind[a : a + len(part)] = f["picture"], part
+        file.unlink()
+    return image, kind
 
 
 def _encoded(image: NDArray[np.uint8], quality: int) -> bytes:

@@ -1,0 +1,188 @@
+"""Units of the Texture step: the atlas laid out, photos made ready to colour from, and colours of vertices and of bands of texels.
+
+All that a unit needs lies as files in one folder, and what it makes is written there: any number of processes gives the same
+picture, and memory is bounded by the size of a photo and of a band, not by that of the atlas.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import lru_cache
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vast_quarry.core.camera import Camera
+from vast_quarry.core.formats.atomic import is_whole, write_arrays
+from vast_quarry.core.photo.reading import load_rgb
+from vast_quarry.core.photo.tone import Tone, apply_tone
+from vast_quarry.core.raycast import RayScene
+from vast_quarry.core.surface.mesh import vertex_normals
+from vast_quarry.core.texture.charts import make_charts
+from vast_quarry.core.texture.coloring import ColorSum, PhotoView, prepare_photo
+from vast_quarry.core.texture.packing import Atlas, unwrap
+from vast_quarry.core.texture.texels import band_of_texels
+from vast_quarry.pipeline.steps.masks import load_mask
+
+#: what a texel of a band is: between charts, coloured from its surroundings, seen by photos
+BETWEEN, GUESSED, SEEN = 0, 1, 2
+
+
+@dataclass(frozen=True)
+class PhotoOrder:
+    """A photo to colour from: its files, how it is read, and where it stands."""
+
+    row: int
+    file: str
+    mask: str | None
+    tone: dict[str, float] | None
+    scale: float
+    camera: Camera
+    rotation: NDArray[np.float64]
+    center: NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class AtlasOrder:
+    """How large the atlas is to be."""
+
+    size: int
+    density: float
+    largest: int
+
+
+@lru_cache(1)
+def _mesh(folder: str) -> tuple[NDArray[np.float64], NDArray[np.int64], NDArray[np.float64]]:
+    with np.load(Path(folder) / "mesh.npz") as f:
+        vertices, faces = f["vertices"], f["faces"]
+    return vertices, faces, vertex_normals(vertices, faces)
+
+
+@lru_cache(1)
+def _scene(folder: str) -> RayScene:
+    scene = RayScene()
+    scene.add(*_mesh(folder)[:2])
+    return scene
+
+
+@lru_cache(1)
+def load_atlas(folder: str) -> Atlas:
+    """The atlas that a unit laid out."""
+    with np.load(Path(folder) / "atlas.npz") as f:
+        return Atlas(f["uv"], f["wedge_vertex"], f["faces"], int(f["size"]), float(f["density"]))
+
+
+def prepare(folder: str, order: PhotoOrder | AtlasOrder, unit: float, picked: int) -> None:
+    """Lay the atlas out, or make a photo ready; both need nothing but the mesh.
+
+    Parameters
+    ----------
+    unit : float
+        Pixels per world unit, about.
+    picked : int
+        Vertices whose colours are taken to compare photos by.
+    """
+    if isinstance(order, AtlasOrder):
+        _lay_out(folder, order)
+    else:
+        _make_ready(folder, order, unit, picked)
+
+
+def _lay_out(folder: str, order: AtlasOrder) -> None:
+    target = Path(folder) / "atlas.npz"
+    if is_whole(target):
+        return
+    vertices, faces, _ = _mesh(folder)
+    charts = make_charts(vertices, faces)
+    atlas = unwrap(vertices, faces, charts, order.size, order.density, largest=order.largest)
+    write_arrays(
+        target, uv=atlas.uv, wedge_vertex=atlas.wedge_vertex, faces=atlas.faces, size=atlas.size, density=atlas.density
+    )
+
+
+def picked_vertices(count: int, picked: int) -> NDArray[np.int64]:
+    """Numbers of the vertices that photos are compared by."""
+    return np.random.default_rng(0).choice(count, min(picked, count), replace=False)
+
+
+def _photo_file(folder: str, row: int) -> Path:
+    return Path(folder) / f"photo-{row:05d}.npz"
+
+
+def _make_ready(folder: str, order: PhotoOrder, unit: float, picked: int) -> None:
+    target = _photo_file(folder, order.row)
+    if is_whole(target):
+        return
+    vertices, _, normals = _mesh(folder)
+    rgb = apply_tone(load_rgb(Path(order.file), order.scale), Tone.from_dict(order.tone))
+    view = prepare_photo(
+        rgb, order.camera, order.rotation, order.center, _scene(folder), load_mask(order.mask),
+        blur=max(2.0, 0.005 * order.camera.width),
+    )  # fmt: skip
+    pick = picked_vertices(len(vertices), picked)
+    one = ColorSum(vertices[pick], normals[pick], unit)
+    one.add(view)
+    colors, seen = one.colors()
+    usable = seen & (colors.min(1) > 4) & (colors.max(1) < 250)
+    write_arrays(
+        target, photo=view.photo, soft=view.soft, depth=view.depth, ramp=view.ramp, index=np.flatnonzero(usable),
+        colors=colors[usable],
+    )  # fmt: skip
+
+
+def sampled_colors(folder: str, row: int) -> tuple[NDArray[np.int64], NDArray[np.float32]]:
+    """Which of the picked vertices a photo shows, and in what colours."""
+    with np.load(_photo_file(folder, row)) as f:
+        return f["index"], f["colors"]
+
+
+@dataclass(frozen=True)
+class Voice:
+    """A photo's say in the colours: its gain in each channel, and how sharp it is against the others."""
+
+    order: PhotoOrder
+    gain: NDArray[np.float64]
+    sharp: float
+
+
+def _summed(folder: str, voices: list[Voice], points: NDArray, normals: NDArray, unit: float) -> ColorSum:
+    """Colours of points from all photos, one at a time in memory."""
+    total = ColorSum(points, normals, unit)
+    for v in voices:
+        o = v.order
+        with np.load(_photo_file(folder, o.row)) as f:
+            view = PhotoView(o.camera, o.rotation, o.center, f["photo"], f["soft"], f["depth"], f["ramp"], v.gain)
+        total.add(view, v.sharp)
+    return total
+
+
+def color_vertices(folder: str, first: int, last: int, voices: list[Voice], unit: float) -> None:
+    """Colours of some vertices, in ``vertices-FIRST.npz``."""
+    target = Path(folder) / f"vertices-{first:09d}.npz"
+    if is_whole(target):
+        return
+    vertices, _, normals = _mesh(folder)
+    colors, seen = _summed(folder, voices, vertices[first:last], normals[first:last], unit).colors()
+    write_arrays(target, colors=colors, seen=seen)
+
+
+def color_band(folder: str, first: int, last: int, voices: list[Voice], unit: float) -> None:
+    """Rows ``first`` to ``last`` of the atlas, in ``band-FIRST.npz``: the picture, and what each texel is."""
+    target = Path(folder) / f"band-{first:06d}.npz"
+    if is_whole(target):
+        return
+    vertices, _, normals = _mesh(folder)
+    atlas = load_atlas(folder)
+    texels = band_of_texels(atlas, first, last)
+    corner = atlas.wedge_vertex[atlas.faces]
+    points, n = texels.mix(vertices, corner), texels.mix(normals, corner)
+    n /= np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-9)
+    colors, seen = _summed(folder, voices, points, n, unit).colors()
+    guessed = np.load(Path(folder) / "vertex-colors.npy", mmap_mode="r")
+    colors[~seen] = np.clip(texels.mix(np.asarray(guessed), corner)[~seen], 0, 255)
+    picture = np.zeros((last - first, atlas.size, 3), np.uint8)
+    kind = np.full((last - first, atlas.size), BETWEEN, np.uint8)
+    picture[texels.row, texels.column] = (colors + 0.5).astype(np.uint8)
+    kind[texels.row, texels.column] = np.where(seen, SEEN, GUESSED)
+    write_arrays(target, picture=picture, kind=kind)
