@@ -22,8 +22,7 @@ TYPICAL: dict[str, dict[str, float]] = {
     "points": {"Undistorting photos": 0.7, "Depth maps": 33.5, "Agreement between photos": 1.5, "Fusing": 1},
     "surface": {"Surface through the points": 10.2, "Cutting": 1.2, "Main body": 0.2, "Fewer triangles": 0.4},
     "texture": {
-        "Unwrapping": 0.8, "Evening out colours": 2.5, "Weighing colours": 0.3, "Laying out texels": 1.3, "Colouring": 3.3,
-        "Filling the atlas": 1,
+        "Unwrapping and reading photos": 3.3, "Weighing colours": 0.3, "Colouring vertices": 0.4, "Colouring": 2, "Filling the atlas": 0.3,
     },
     "finish": {"Editing": 5},
 }  # fmt: skip

@@ -84,8 +84,6 @@ def _place(used, cells, width, height, start):
                 free = False
                 break
         if free:
-            for k in range(cells.shape[0]):
-                used[y + cells[k, 0], x + cells[k, 1]] = True
             return p
     return -1
 
@@ -136,9 +134,12 @@ def unwrap(
     ):
         if not _may_fit(extent, density, side, max(2, side // 1024), gap):
             continue
-        places = _pack(flat, density, side, max(2, side // 1024), gap)
-        if places is not None:
-            return _as_atlas(vertices, faces, flat, places, order, bounds, side, density, gap)
+        for by in range(3 if count < 1000 else 1):
+            packed = _pack(flat, density, side, max(2, side // 1024), gap, by)
+            if packed is not None:
+                places, turned = packed
+                laid = [_turned(q) if t else q for q, t in zip(flat, turned)]
+                return _as_atlas(vertices, faces, laid, places, order, bounds, side, density, gap)
     # more splinters than cells: each gets one, some of them the same
     side = max(size, largest or size)
     density = min(wanted, 1.0 / max(float(extent.max(initial=0.0)), 1e-300))
@@ -179,39 +180,58 @@ def _may_fit(extent: Array, density: float, size: int, cell: int, padding: int) 
     return bool(need.max(initial=0) <= cells and need.sum() <= cells * cells)
 
 
-def _pack(flat: list[Array], density: float, size: int, cell: int, padding: int) -> Array | None:
-    """Top left corner in texels of every chart (C, 2), or None when they do not fit."""
+def _turned(q: Array) -> Array:
+    """A flat chart (M, 3, 2) turned by a quarter (not mirrored), its corner at the origin again."""
+    return np.stack([q[..., 1].max() - q[..., 1], q[..., 0]], -1)
+
+
+def _bitmap(q: Array, density: float, cell: int, padding: int) -> NDArray[np.bool_]:
+    """Cells that a flat chart touches."""
+    t = (q * density + padding) / cell
+    w, h = (t.reshape(-1, 2).max(0) + padding / cell).astype(int) + 1
+    grid = np.zeros((h, w), bool)
+    _mark(t[..., 0], t[..., 1], grid)
+    return grid
+
+
+def _pack(
+    flat: list[Array], density: float, size: int, cell: int, padding: int, by: int = 0
+) -> tuple[Array, NDArray[np.bool_]] | None:
+    """Top left corner in texels of every chart (C, 2) and whether it is turned by a quarter, or None when they do not fit.
+
+    Each is tried upright and turned, and put where it reaches less far down. ``by`` is what makes a chart come early: the size of
+    its rectangle, its longer side, or its area.
+    """
     cells = size // cell
-    grids = []
-    for q in flat:
-        t = (q * density + padding) / cell
-        top = t.reshape(-1, 2).max(0)
-        w, h = (top + padding / cell).astype(int) + 1
-        if w > cells or h > cells:
-            return None
-        grid = np.zeros((h, w), bool)
-        _mark(t[..., 0], t[..., 1], grid)
-        grids.append(grid)
-    if sum(int(g.sum()) for g in grids) > cells * cells:
+    grids = [_bitmap(q, density, cell, padding) for q in flat]
+    if any(max(g.shape) > cells for g in grids) or sum(int(g.sum()) for g in grids) > cells * cells:
         return None
-    weight = np.array([g.size for g in grids])
+    weight = np.array([(g.size, max(g.shape), int(g.sum()))[by] for g in grids])
     used = np.zeros((cells, cells), bool)
-    places = np.zeros((len(flat), 2))
+    places, turned = np.zeros((len(flat), 2)), np.zeros(len(flat), bool)
     start, last = 0, None
     for c in np.argsort(-weight, kind="stable"):
-        g = grids[c]
-        # a chart no smaller than one that found no place before some spot finds none there either
-        begin = start if last is not None and g.shape[0] >= last[0] and g.shape[1] >= last[1] and g.all() else 0
-        if g.size <= 9:
-            begin = max(begin, start if last is not None and last[0] * last[1] <= 9 else 0)
-        own = _shuffled_cells(g)
-        p = _place(used, own, g.shape[1], g.shape[0], begin)
-        if p < 0:
+        best: tuple[int, int, NDArray[np.bool_], Ints] | None = None
+        for turn in (False, True) if grids[c].size > 9 else (False,):
+            g = _bitmap(_turned(flat[c]), density, cell, padding) if turn else grids[c]
+            if max(g.shape) > cells:
+                continue
+            begin = 0
+            if g.size <= 9 and last is not None and last[0] * last[1] <= 9:
+                # a chart no smaller than one that found no place before some spot finds none there either
+                begin = start
+            own = _shuffled_cells(g)
+            p = _place(used, own, g.shape[1], g.shape[0], begin)
+            if p >= 0 and (best is None or p // cells + g.shape[0] < best[0] // cells + best[2].shape[0]):
+                best = p, int(turn), g, own
+        if best is None:
             return None
+        p, quarter, g, own = best
         start, last = p, g.shape
         _keep_clear(used, own, p // cells, p % cells, -(-2 * padding // cell))
         places[c] = (p % cells) * cell, (p // cells) * cell
-    return places
+        turned[c] = bool(quarter)
+    return places, turned
 
 
 @njit(cache=True)
