@@ -7,6 +7,8 @@ import numpy as np
 import pytest
 import trimesh
 
+from vast_quarry.core.box import KeepBox
+from vast_quarry.core.dense.fusion import Cloud
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.surface.cut import cut_open
 from vast_quarry.core.surface.decimate import decimate
@@ -22,7 +24,7 @@ from vast_quarry.core.surface.mesh import (
     without_degenerate,
 )
 from vast_quarry.core.surface.poisson import median_spacing, poisson_depth, poisson_surface, trimmed
-from vast_quarry.pipeline.steps.surface import without_ground
+from vast_quarry.pipeline.steps.surface import SurfaceSettings, foot_height, main_surface
 
 
 def ball(levels: int = 4) -> tuple[np.ndarray, np.ndarray]:
@@ -172,9 +174,55 @@ def test_samples_lie_on_the_surface() -> None:
     np.testing.assert_allclose(np.linalg.norm(s, axis=1), 1, atol=2e-3)
 
 
-def test_ground_bumps_go_but_walls_stay() -> None:
-    wall = np.array([[0, 0, 0], [1, 0, 0], [1, 0, 1], [0, 0, 1]], float)
-    bump = np.array([[2, 0, 0.01], [3, 0, 0.01], [2, 1, 0.01]], float)
-    f = np.array([[0, 1, 2], [0, 2, 3], [4, 5, 6]])
-    assert without_ground(np.concatenate([wall, bump]), f, 0.02).tolist() == [[0, 1, 2], [0, 2, 3]]
-    assert len(without_ground(np.concatenate([wall, bump]), f, 0.005)) == 3
+def on_rough_ground(rng: np.random.Generator) -> Cloud:
+    """A block half a metre high on ground with bumps of a few centimetres, sampled every centimetre; nothing of it beneath."""
+    x, y = np.meshgrid(np.arange(-0.6, 0.6, 0.01), np.arange(-0.6, 0.6, 0.01))
+    ground = np.stack([x, y, 0.012 * np.sin(13 * x) * np.cos(11 * y) + rng.normal(0, 0.001, x.shape)], -1).reshape(
+        -1, 3
+    )
+    ground = ground[np.abs(ground[:, :2]).max(1) > 0.2]
+    a, b = (q.ravel() for q in np.meshgrid(np.arange(-0.2, 0.2, 0.01), np.arange(-0.03, 0.5, 0.01)))
+    walls, normals = [], []
+    for k in range(4):
+        turn = np.array(
+            [[np.cos(k * np.pi / 2), -np.sin(k * np.pi / 2)], [np.sin(k * np.pi / 2), np.cos(k * np.pi / 2)]]
+        )
+        xy = np.stack([np.full_like(a, 0.2), a], 1) @ turn.T
+        walls.append(np.concatenate([xy, b[:, None]], 1))
+        normals.append(np.tile([*(turn @ [1.0, 0]), 0.0], (len(a), 1)))
+    c, d = (q.ravel() for q in np.meshgrid(np.arange(-0.2, 0.2, 0.01), np.arange(-0.2, 0.2, 0.01)))
+    points = np.concatenate([ground, *walls, np.stack([c, d, np.full_like(c, 0.5)], 1)])
+    up = np.tile([0.0, 0, 1], (len(ground), 1))
+    n = np.concatenate([up, *normals, np.tile([0.0, 0, 1], (len(c), 1))]).astype(np.float32)
+    blank = np.zeros(len(points))
+    return Cloud(points, n, np.zeros((len(points), 3), np.uint8), blank.astype(np.int32), blank.astype(np.float32))
+
+
+@pytest.mark.parametrize("closed", [False, True])
+def test_a_subject_is_cut_off_its_ground_in_a_straight_line(rng: np.random.Generator, closed: bool) -> None:
+    """Its edge followed the bumps of the ground, with shreds of floor hanging on."""
+    box = KeepBox((-0.5, -0.5, 0.0), (0.5, 0.5, 0.6))
+    (v, f), _ = main_surface(
+        on_rough_ground(rng), box, 0.006, SurfaceSettings(closed=closed), lambda text, n: None
+    )  # fmt: skip
+    pairs, _ = edge_faces(f)
+    edges = np.sort(np.concatenate([f[:, [0, 1]], f[:, [1, 2]], f[:, [2, 0]]]), 1)
+    unique, count = np.unique(edges, axis=0, return_counts=True)
+    rim = v[np.unique(unique[count == 1])]
+    assert len(rim) > 20
+    low = rim[rim[:, 2] < 0.3]
+    assert np.ptp(low[:, 2]) < 1e-9
+    assert 0.01 < low[0, 2] < 0.03
+    # nothing of the floor: all of the rim lies along the block
+    assert (np.abs(np.abs(low[:, :2]).max(1) - 0.2) < 0.015).all()
+    assert len(pairs) > 1000
+
+
+def test_where_a_subject_is_cut_off_its_ground() -> None:
+    box = KeepBox((-1, -1, 0.0), (1, 1, 1.0))
+    assert foot_height(box, 0.005, 0.001) == pytest.approx(0.015)
+    assert foot_height(box, 0.0, 0.004) == pytest.approx(0.008)  # on a table the rounded corner counts
+    assert (
+        foot_height(KeepBox((-1, -1, 0.3), (1, 1, 1.0)), 0.005, 0.001) == 0.3
+    )  # higher already, as somebody wanted it
+    assert foot_height(KeepBox((-1, -1, 0.0), (1, 1, 0.1)), 0.005, 0.001) == pytest.approx(0.004)  # something flat

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 from typing import ClassVar
 
@@ -9,12 +10,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vast_quarry.core.box import KeepBox
+from vast_quarry.core.dense.fusion import Cloud
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import write_arrays
 from vast_quarry.core.surface.cut import cut_open
 from vast_quarry.core.surface.decimate import decimate
 from vast_quarry.core.surface.holes import close_holes
-from vast_quarry.core.surface.mesh import edge_faces, face_normals, main_body
+from vast_quarry.core.surface.mesh import edge_faces, main_body
 from vast_quarry.core.surface.poisson import median_spacing, poisson_depth, poisson_surface, trimmed
 from vast_quarry.pipeline.figures import SurfaceFigures
 from vast_quarry.pipeline.solution import load_solution
@@ -72,10 +74,37 @@ def _cut(vertices: NDArray, faces: NDArray, box: KeepBox) -> Mesh:
     return vertices, faces
 
 
-def without_ground(vertices: NDArray, faces: NDArray, height: float) -> NDArray[np.int64]:
-    """Faces without the bumps of a rough ground that stick out of the floor: low ones that look upwards."""
-    low = vertices[faces][:, :, 2].mean(1) < height
-    return faces[~(low & (face_normals(vertices, faces)[:, 2] > 0.45))]
+def foot_height(box: KeepBox, rough: float, spacing: float) -> float:
+    """Height at which a subject is cut off from the ground that it stands on, in world units.
+
+    Just above the bumps of the ground, where the section shows nothing but the subject, and above the corner between the two, which
+    a surface through points rounds off; never more than a small share of what is kept, so that something flat is not lost.
+    """
+    return max(box.low[2], min(max(3.0 * rough, 2.0 * spacing), 0.04 * float(box.high[2])))
+
+
+def main_surface(
+    cloud: Cloud, box: KeepBox, rough: float | None, settings: SurfaceSettings, stage: Callable[[str, int], None]
+) -> tuple[Mesh, int]:
+    """The surface of a cloud within the keep box, one main body, and the depth of the octree.
+
+    ``rough`` is the spread of the ground that the subject stands on, None where there is none.
+    """
+    spacing = median_spacing(cloud.points)
+    stage("Surface through the points", 0)
+    depth = poisson_depth(cloud.points, settings.cell)
+    v, f = poisson_surface(cloud.points, cloud.normals, depth)
+    stage("Cutting", 1)
+    if rough is not None and box.low[2] >= 0:
+        # straight, whether it stays open or is closed: along the ground itself the edge would follow each of its bumps
+        box = KeepBox((box.low[0], box.low[1], foot_height(box, rough, spacing)), box.high, box.turn)
+    if not settings.closed:
+        v, f = trimmed(v, f, cloud.points, settings.reach * spacing, settings.gap * spacing)
+    v, f = _cut(v, f, box)
+    stage("Main body", 2)
+    if not len(f):
+        raise PlainError("Nothing of the surface lies in the keep box.", "Make the keep box larger.")
+    return main_body(v, f), depth
 
 
 class SurfaceStep:
@@ -91,26 +120,8 @@ class SurfaceStep:
         settings: SurfaceSettings = context.settings
         cloud = load_cloud(context.parents["points"])
         solution = load_solution(context.parents["points"])
-        box = solution.box
-        spacing = median_spacing(cloud.points)
-        context.stage("Surface through the points", 0, 4)
-        depth = poisson_depth(cloud.points, settings.cell)
-        v, f = poisson_surface(cloud.points, cloud.normals, depth)
-        context.stage("Cutting", 1, 4)
-        on_ground = solution.ground and box.low[2] >= 0
-        if settings.closed:
-            # a flat foot just above the bumps of the ground
-            lift = 3.0 * solution.rough if on_ground else 0.0
-            v, f = _cut(v, f, KeepBox((box.low[0], box.low[1], box.low[2] + lift), box.high, box.turn))
-        else:
-            v, f = trimmed(v, f, cloud.points, settings.reach * spacing, settings.gap * spacing)
-            v, f = _cut(v, f, box)
-            if on_ground:
-                f = without_ground(v, f, 3.0 * solution.rough)
-        context.stage("Main body", 2, 4)
-        if not len(f):
-            raise PlainError("Nothing of the surface lies in the keep box.", "Make the keep box larger.")
-        v, f = main_body(v, f)
+        rough = solution.rough if solution.ground else None
+        (v, f), depth = main_surface(cloud, solution.box, rough, settings, lambda text, n: context.stage(text, n, 4))
         full = len(f)
         context.stage("Fewer triangles", 3, 4)
         v, f = decimate(v, f, settings.faces)
