@@ -12,7 +12,7 @@ from vast_quarry.core.dense.fusion import Cloud
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.surface.cut import cut_open
 from vast_quarry.core.surface.decimate import decimate
-from vast_quarry.core.surface.holes import close_holes
+from vast_quarry.core.surface.holes import boundary_loops, close_holes
 from vast_quarry.core.surface.mesh import (
     compacted,
     components,
@@ -226,3 +226,19 @@ def test_where_a_subject_is_cut_off_its_ground() -> None:
         foot_height(KeepBox((-1, -1, 0.3), (1, 1, 1.0)), 0.005, 0.001) == 0.3
     )  # higher already, as somebody wanted it
     assert foot_height(KeepBox((-1, -1, 0.0), (1, 1, 0.1)), 0.005, 0.001) == pytest.approx(0.004)  # something flat
+
+
+def test_loops_that_meet_in_a_point_are_told_apart_however_long(rng: np.random.Generator) -> None:
+    """A sheet with many holes that touch at corners, and a rim of thousands of edges: looking each vertex up took its square."""
+    n = 120
+    i = np.arange((n + 1) ** 2).reshape(n + 1, n + 1)
+    keep = np.ones((n, n), bool)
+    keep[10:110:2, 10:110:2] = keep[11:110:2, 11:110:2] = False  # like a chessboard: holes meet corner to corner
+    a, b, c, d = (q[keep] for q in (i[:-1, :-1], i[1:, :-1], i[1:, 1:], i[:-1, 1:]))
+    f = np.concatenate([np.stack([a, b, c], 1), np.stack([a, c, d], 1)])
+    loops = boundary_loops(f)
+    edges = np.sort(np.concatenate([f[:, [0, 1]], f[:, [1, 2]], f[:, [2, 0]]]), 1)
+    count = np.unique(edges, axis=0, return_counts=True)[1]
+    assert sum(len(x) for x in loops) == (count == 1).sum()
+    assert all(len(set(x.tolist())) == len(x) for x in loops)
+    assert max(len(x) for x in loops) >= 4 * n

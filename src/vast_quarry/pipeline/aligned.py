@@ -75,14 +75,17 @@ def as_solution(
 def point_colors(
     features: Path, photos: list[Photo], model: Model, use: NDArray[np.bool_], track: NDArray[np.int64], points: int
 ) -> NDArray[np.uint8]:
-    total = np.zeros((points, 3))
+    total, count = np.zeros((points, 3)), np.zeros(points)
     photo, feature = model.tracks.photo[use], model.tracks.feature[use]
     for n, p in enumerate(photos):
-        mine = photo == n
-        if mine.any():
+        mine = np.flatnonzero(photo == n)
+        if len(mine):
             with np.load(features / f"{p.number:05d}.npz") as f:
-                np.add.at(total, track[mine], f["colors"][feature[mine]].astype(float))
-    count = np.bincount(track, minlength=points)
+                known = f["colors"]
+            # places that were picked by hand are features beyond those that were found: they have no colour of their own
+            mine = mine[feature[mine] < len(known)]
+            np.add.at(total, track[mine], known[feature[mine]].astype(float))
+            count += np.bincount(track[mine], minlength=points)
     return (total / np.maximum(count, 1)[:, None] + 0.5).astype(np.uint8)
 
 

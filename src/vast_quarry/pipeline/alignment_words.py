@@ -91,7 +91,7 @@ def findings(
         out.append(
             say(
                 "{photos} see only each other ({count} of {all}): they are kept as group {group}. Take two or three photos "
-                "between {a} and {b}, and all can be joined.",
+                "between {a} and {b}, or pick three places that both show, and all can be joined.",
                 photos=_listed([names[n] for n in group]), count=len(group), all=len(photos), group=number,
                 a=names[a], b=names[b],
             )

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import shutil
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,6 +16,7 @@ from vast_quarry.core.align.trouble import Trouble
 from vast_quarry.core.words import pattern as as_pattern
 from vast_quarry.core.words import say
 from vast_quarry.pipeline.joining import PLAIN, Effort, find_features, match_all, pairs_to_match
+from vast_quarry.pipeline.picking import picked_in
 from vast_quarry.pipeline.standing import Live
 from vast_quarry.pipeline.step import Context
 from vast_quarry.pipeline.steps.photos import Photo, PhotoList
@@ -49,7 +50,7 @@ def attempt(context: Context, listed: PhotoList, photos: list[Photo], obey: bool
     """Features, matches and alignment, once."""
     masked = find_features(context, listed, photos, obey, effort)
     pairs = pairs_to_match(context, photos, widely=effort.lifted)
-    data = match_all(context, photos, pairs)
+    data = replace(match_all(context, photos, pairs), picked=picked_in(photos, context.settings.places))
     context.stage("Placing cameras", 0, len(photos))
     model = align(
         data, context.progress("Placing cameras"), on_step=Live(context, photos), parts=_parts(context, photos)

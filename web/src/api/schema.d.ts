@@ -1963,6 +1963,8 @@ export interface components {
             error?: number | null;
             /** Focal */
             focal: number;
+            /** Group */
+            group?: number | null;
             /** Height */
             height: number;
             /** Photo */
@@ -5880,6 +5882,21 @@ export interface operations {
                      * @description Features are sought in the photo made smaller to this share of its sides.
                      */
                     photo_scale?: number;
+                    /**
+                     * Places
+                     * @description Places picked in photos of groups that nothing else ties: three join them
+                     */
+                    places?: {
+                        /** Marks */
+                        marks?: {
+                            [key: string]: [
+                                number,
+                                number
+                            ];
+                        };
+                        /** Name */
+                        name: string;
+                    }[];
                     /**
                      * Match strictness (lower is stricter)
                      * @description How clearly a match has to beat the next best one: its distance over that one's.

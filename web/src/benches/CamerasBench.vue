@@ -18,8 +18,10 @@ import PairsPanel from '@/components/PairsPanel.vue'
 import PairView from '@/components/PairView.vue'
 import ThroughPhoto from '@/components/ThroughPhoto.vue'
 import TrackPanel from '@/components/TrackPanel.vue'
+import PlacesStrip from '@/components/PlacesStrip.vue'
 import PhotoMarks from '@/components/PhotoMarks.vue'
 import { useMeasure } from '@/composables/useMeasure'
+import { usePlaces } from '@/composables/usePlaces'
 import { cloudUrl, useCompared, useWorldOf } from '@/composables/useWorldOf'
 import { useProject } from '@/stores/project'
 import { useJobs } from '@/stores/jobs'
@@ -147,6 +149,23 @@ async function applyBox(box: Box | null) {
 const measure = useMeasure(() => (camera.value?.center ? camera.value : null))
 /** Groups of photos that nothing ties: which of them is used. */
 const groups = computed(() => (project.version('cameras')?.figures as { groups?: number[] })?.groups ?? [])
+/** Joining them by places that were picked in photos of both. */
+const places = usePlaces(() => camera.value)
+const joinable = computed(
+  () =>
+    groups.value.length > 1 ||
+    !!(project.version('cameras')?.settings.places as unknown[] | undefined)?.length,
+)
+function groupOf(photo: string) {
+  const c = scene.value?.cameras.find((c) => c.photo === photo)
+  return c?.group ?? null
+}
+function openPlaces() {
+  if (places.picking.value) return places.close()
+  levelling.value = false
+  measure.measuring.value = false
+  places.open()
+}
 const group = computed({
   get: () => String((project.version('cameras')?.settings.group as number | undefined) ?? 1),
   set: (g) => void useGroup(Number(g)),
@@ -203,6 +222,7 @@ watch(
 /** A press on the photo picks the point of the nearest tied feature. */
 async function placed(x: number, y: number) {
   if (measure.measuring.value) return void measure.place(x, y)
+  if (places.picking.value) return void places.place(x, y)
   const c = camera.value
   const near = ties.value && c && nearestTie(ties.value.tied, x * c.width, y * c.height, c.width / 60)
   if (!near || !c) return
@@ -241,7 +261,7 @@ const scale = computed(() => {
         class="plainbtn"
         :disabled="number === null || growing"
         :aria-pressed="levelling"
-        @click="((levelling = !levelling), (measure.measuring.value = false))"
+        @click="((levelling = !levelling), (measure.measuring.value = false), places.close())"
       >
         {{ t('box.level') }}
       </button>
@@ -250,10 +270,21 @@ const scale = computed(() => {
         :disabled="number === null || growing"
         :aria-pressed="measure.measuring.value"
         @click="
-          measure.measuring.value ? (measure.measuring.value = false) : (measure.open(), (levelling = false))
+          measure.measuring.value
+            ? (measure.measuring.value = false)
+            : (measure.open(), (levelling = false), places.close())
         "
       >
         {{ t('measure.title') }}
+      </button>
+      <button
+        v-if="joinable"
+        class="plainbtn"
+        :disabled="growing"
+        :aria-pressed="places.picking.value"
+        @click="openPlaces"
+      >
+        {{ t('places.title') }}
       </button>
       <button
         class="plainbtn"
@@ -312,21 +343,22 @@ const scale = computed(() => {
             @apply="((boxing = false), hand && applyBox(hand))"
             @close="boxing = false"
           />
-          <MeasureStrip v-if="measure.measuring.value" :measure="measure" /> </WorldPane
+          <MeasureStrip v-if="measure.measuring.value" :measure="measure" />
+          <PlacesStrip v-if="places.picking.value" :places="places" :group-of="groupOf" /> </WorldPane
       ></template>
       <template #second
         ><PairView v-if="pairShown" :a="pairShown.a" :b="pairShown.b" @close="pair = null" />
         <PhotoPane
           v-else
           :path="project.selected"
-          :ties="measure.measuring.value ? null : ties"
+          :ties="measure.measuring.value || places.picking.value ? null : ties"
           :caption="caption"
           :enlarged="errors ? ENLARGED : 0"
           @place="placed"
         >
           <PhotoMarks
-            v-if="measure.measuring.value && camera"
-            :measure="measure"
+            v-if="(measure.measuring.value || places.picking.value) && camera"
+            :measure="measure.measuring.value ? measure : places"
             :width="camera.width"
             :height="camera.height" /></PhotoPane
       ></template>

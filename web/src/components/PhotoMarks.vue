@@ -2,7 +2,7 @@
 import type { Measure } from '@/composables/useMeasure'
 
 /** Marks in the photo, and where the active one must lie: on a line after one mark, in a ring after two. */
-const props = defineProps<{ measure: Measure; width: number; height: number }>()
+const props = defineProps<{ measure: Pick<Measure, 'here' | 'help'>; width: number; height: number }>()
 const { here, help } = props.measure
 </script>
 

@@ -750,6 +750,17 @@ export const de: Catalogue = {
     add: 'Weitere Strecke',
     incomplete: 'Jede Strecke braucht eine Länge und beide Enden in zwei Fotos markiert',
   },
+  places: {
+    title: 'Über Stellen verbinden',
+    hint: 'Drei Stellen oder mehr anklicken, die Fotos zweier Gruppen zeigen, jede in zwei Fotos beider Gruppen. Ein Foto im Diagramm oder in der Tabelle wählen, dann auf die Stelle klicken.',
+    one: 'Stelle {name}',
+    pick: 'Dann im Foto darauf klicken',
+    shown: 'Gruppe {group}: {n, plural, one {# Foto} other {# Fotos}}',
+    nowhere: 'noch in keinem Foto',
+    add: 'Weitere Stelle',
+    incomplete: 'Es braucht drei Stellen, jede in zwei Fotos zweier Gruppen',
+    join: 'Gruppen verbinden',
+  },
   boxStrip: {
     title: 'Rahmen in Zahlen',
     open: 'Rahmen in Zahlen',

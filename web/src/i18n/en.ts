@@ -741,6 +741,17 @@ export const en = {
     add: 'Another distance',
     incomplete: 'Each distance needs a length, and both ends marked in two photos',
   },
+  places: {
+    title: 'Join by places',
+    hint: 'Pick three places or more that photos of two groups show, each in two photos of either group. Choose a photo in the chart or the table, then click on the place.',
+    one: 'Place {name}',
+    pick: 'Then click on it in the photo',
+    shown: 'group {group}: {n, plural, one {# photo} other {# photos}}',
+    nowhere: 'in no photo yet',
+    add: 'Another place',
+    incomplete: 'Three places are needed, each in two photos of two groups',
+    join: 'Join the groups',
+  },
   boxStrip: {
     title: 'Keep box in numbers',
     open: 'Box in numbers',

@@ -11,7 +11,7 @@ PoseLib, for the resection).
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -58,6 +58,9 @@ class AlignInput:
         Lens that a photo has if it turns out not to share that of ``lens_of``.
     order : (n,) int, optional
         The photos in the order of shooting, where that is not the order they are in.
+    picked : list of dict
+        Places that somebody picked: row of a photo to the pixel (x, y) where it shows the place. They join groups that nothing else
+        ties.
     """
 
     xy: list[NDArray[np.float32]]
@@ -68,6 +71,7 @@ class AlignInput:
     guessed: list[bool]
     own_lens: NDArray[np.int64] | None = None
     order: NDArray[np.int64] | None = None
+    picked: Sequence[Mapping[int, tuple[float, float]]] = ()
 
 
 @dataclass(frozen=True)

@@ -69,6 +69,8 @@ class Model:
         Photos whose focal length turned out to be another than was said (:mod:`.zoom`).
     joins : list of Join
         How parts that were aligned by themselves were joined to it.
+    misfits : list of (int, float)
+        Places picked by hand that would not join groups, and by how much they miss (thousandths of a photo).
     doubted : list of Doubt
         Photos that have a pose but are not placed, since they can hardly stand there (:mod:`.plausible`).
     """
@@ -92,6 +94,7 @@ class Model:
     refocused: list[Any] = field(default_factory=list)
     doubted: list[Any] = field(default_factory=list)
     joins: list[Join] = field(default_factory=list)
+    misfits: list[tuple[int, float]] = field(default_factory=list)
 
     def __post_init__(self) -> None:
         self.points = np.zeros((len(self.tracks), 3))

@@ -22,6 +22,7 @@ def boundary_loops(faces: Faces) -> list[NDArray[np.int64]]:
     while after:
         start = next(iter(after))
         loop, at = [start], start
+        place = {start: 0}
         while True:
             options = after.get(at)
             if not options:
@@ -29,13 +30,16 @@ def boundary_loops(faces: Faces) -> list[NDArray[np.int64]]:
             to = options.pop()
             if not options:
                 del after[at]
-            if to in loop:  # a smaller loop within, where two meet in a point
-                cut = loop.index(to)
+            cut = place.get(to)
+            if cut is not None:  # a smaller loop within, where two meet in a point
                 loops.append(np.array(loop[cut:]))
+                for gone in loop[cut + 1 :]:
+                    del place[gone]
                 loop, at = loop[: cut + 1], to
                 if cut == 0 and to not in after:
                     break
                 continue
+            place[to] = len(loop)
             loop.append(to)
             at = to
     return [x for x in loops if len(x) >= 3]

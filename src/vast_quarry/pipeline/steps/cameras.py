@@ -30,6 +30,7 @@ from vast_quarry.pipeline.joining import (
     share_left_out,
     still_backdrop,
 )
+from vast_quarry.pipeline.picking import PickedPlace, misfit_sentences
 from vast_quarry.pipeline.scaling import MeasuredBar
 from vast_quarry.pipeline.standing import aligned_before, mat_over, stand, stood_again, stood_by_hand
 from vast_quarry.pipeline.step import Context, StepSettings, setting
@@ -109,6 +110,11 @@ class CamerasSettings(StepSettings):
     )  # fmt: skip
     sets: dict[str, str] = Field(
         default_factory=dict, description="Name of the set of each photo, by path; those without are one set"
+    )
+    places: list[PickedPlace] = Field(
+        default_factory=list,
+        max_length=100,
+        description="Places picked in photos of groups that nothing else ties: three join them",
     )
     go_on: Literal["auto", "never"] = setting(
         "auto",
@@ -251,6 +257,8 @@ class CamerasStep:
         for sentence in notes + findings(photos, solution, data, mirrored(context, photos, solution, data), rows):
             context.found(sentence)
         for sentence in join_sentences(photos, model.joins, context.settings.sets):
+            context.found(sentence)
+        for sentence in misfit_sentences([p.name for p in context.settings.places], model):
             context.found(sentence)
         for sentence in doubt_sentences(photos, [d for group in (model, *model.apart) for d in group.doubted]):
             context.found(sentence)

@@ -21,7 +21,7 @@ from vast_quarry.core.formats.atomic import array_shapes, atomic_write
 from vast_quarry.core.formats.packed_glb import write_packed_glb
 from vast_quarry.core.surface.mesh import vertex_normals
 from vast_quarry.core.words import say
-from vast_quarry.pipeline.solution import POSED, Solution, load_solution
+from vast_quarry.pipeline.solution import POSED, Solution, group_name, groups_in, load_solution
 from vast_quarry.pipeline.steps.finish import load_textured
 from vast_quarry.pipeline.steps.photos import read_photo_list
 from vast_quarry.pipeline.steps.points import load_cloud
@@ -48,6 +48,8 @@ class CameraOut(BaseModel):
     #: usual error of its observations in pixels (RMS), and stated standard deviation of its centre in per cent of its distance
     error: float | None = None
     sigma_percent: float | None = None
+    #: group that it was placed in, 1 the largest; None where it was not placed
+    group: int | None = None
 
 
 class SceneOut(BaseModel):
@@ -69,6 +71,7 @@ def scene_of(folders: Folders, number: int | None) -> SceneOut:
     ties = np.bincount(solution.photo, minlength=len(solution.numbers))
     squares = np.bincount(solution.photo, solution.error.astype(float) ** 2, minlength=len(solution.numbers))
     sigma = solution.center_sigma_percent
+    group = _groups(folders.store.folder(version), solution)
     cameras = []
     for k, n in enumerate(solution.numbers):
         lens, placed = solution.lens(k), solution.states[k] in POSED
@@ -80,9 +83,17 @@ def scene_of(folders: Folders, number: int | None) -> SceneOut:
                 width=lens.width, height=lens.height, focal=lens.fx, ties=int(ties[k]),
                 error=round(float(np.sqrt(squares[k] / ties[k])), 4) if placed and ties[k] else None,
                 sigma_percent=float(f"{sigma[k]:.3g}") if placed and np.isfinite(sigma[k]) else None,
+                group=group.get(int(n)),
             )
         )  # fmt: skip
     return SceneOut(cameras=cameras, box=solution.box.as_dict(), ground=solution.ground, gsd=solution.gsd())
+
+
+def _groups(folder: Path, solution: Solution) -> dict[int, int]:
+    """Group that photos were placed in, by their numbers."""
+    count = groups_in(folder)
+    each = [solution] if count == 1 else [load_solution(folder, group_name(g)) for g in range(1, count + 1)]
+    return {int(n): g for g, s in enumerate(each, 1) for n, state in zip(s.numbers, s.states) if state in POSED}
 
 
 class LiveOut(BaseModel):
