@@ -178,9 +178,9 @@ def test_frames_know_their_source_and_a_crop_moves_the_principal_point(film: Pat
     assert [r["frame"] for r in rows] == [10, 15, 20, 25]
     assert [r["time"] for r in rows] == pytest.approx([0.4, 0.6, 0.8, 1.0], abs=1e-6)
     photo = inspect_photo(0, str(tmp_path / "f"), rows[1]["photo"], str(tmp_path / "unit.json"))
-    assert (photo["frame"], photo["width"], photo["height"]) == (15, 310, 224)
+    assert (photo["frame"], photo["width"], photo["height"]) == (15, 230, 164)
     # the middle of the whole picture, counted from the corner of what is left
-    assert tuple(photo["center"]) == (159.5, 119.5 - 16)
+    assert tuple(photo["center"]) == (119.5, 89.5 - 16)
     whole = next(take_frames(film, [15]))[2]
     got = np.asarray(Image.open(tmp_path / "f" / rows[1]["photo"]), float)
     assert np.abs(got - whole[16:, :-10]).mean() < 3.0
