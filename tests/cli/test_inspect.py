@@ -22,7 +22,7 @@ PLANTED = {3: "motion blur", 7: "out of focus", 11: "overexposed", 15: "underexp
 def spoilt(tmp_path_factory: pytest.TempPathFactory) -> Path:
     folder = tmp_path_factory.mktemp("shoot")
     plant = "3:motion:9,7:focus:8,11:ev:1.7,15:ev:-2.5"
-    call = ["rig", "shoot", "--plan", "ring:1x18", "--size", "640x480", "--plant", plant, "--out", str(folder / "set")]
+    call = ["rig", "shoot", "--plan", "ring:1x18", "--size", "480x360", "--plant", plant, "--out", str(folder / "set")]
     assert CliRunner().invoke(app, call).exit_code == 0
     call = [
         "rig",
@@ -32,14 +32,14 @@ def spoilt(tmp_path_factory: pytest.TempPathFactory) -> Path:
         "--plan",
         "ring:1x1",
         "--size",
-        "640x480",
+        "480x360",
         "--out",
         str(folder / "other"),
     ]
     assert CliRunner().invoke(app, call).exit_code == 0
     photos = folder / "set" / "photos"
     with Image.open(photos / "milestone_005.jpg") as image:
-        image.resize((480, 360)).save(photos / "milestone_005_small.jpg", quality=85)
+        image.resize((360, 270)).save(photos / "milestone_005_small.jpg", quality=85)
     shutil.copy(photos / "milestone_009.jpg", photos / "milestone_009_copy.jpg")
     shutil.copy(folder / "other" / "photos" / "finial_001.jpg", photos / "zz.jpg")
     (photos / "cut.jpg").write_bytes((photos / "milestone_001.jpg").read_bytes()[:8000])

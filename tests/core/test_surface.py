@@ -202,7 +202,7 @@ def on_rough_ground(rng: np.random.Generator) -> Cloud:
 def test_a_subject_is_cut_off_its_ground_in_a_straight_line(rng: np.random.Generator, closed: bool) -> None:
     """Its edge followed the bumps of the ground, with shreds of floor hanging on."""
     box = KeepBox((-0.5, -0.5, 0.0), (0.5, 0.5, 0.6))
-    (v, f), _ = main_surface(
+    (v, f), _, foot = main_surface(
         on_rough_ground(rng), box, 0.006, SurfaceSettings(closed=closed), lambda text, n: None
     )  # fmt: skip
     pairs, _ = edge_faces(f)
@@ -211,8 +211,11 @@ def test_a_subject_is_cut_off_its_ground_in_a_straight_line(rng: np.random.Gener
     rim = v[np.unique(unique[count == 1])]
     assert len(rim) > 20
     low = rim[rim[:, 2] < 0.3]
-    assert np.ptp(low[:, 2]) < 1e-9
-    assert 0.01 < low[0, 2] < 0.03
+    # it stands flat on the plane of the ground, led straight down from above the bumps
+    assert np.abs(low[:, 2]).max() < 1e-9
+    assert 0.01 < foot < 0.03
+    assert not ((v[:, 2] > 1e-9) & (v[:, 2] < foot - 1e-9)).any()
+    assert trimesh.Trimesh(v, f, process=False).is_winding_consistent
     # nothing of the floor: all of the rim lies along the block
     assert (np.abs(np.abs(low[:, :2]).max(1) - 0.2) < 0.015).all()
     assert len(pairs) > 1000

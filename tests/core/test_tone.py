@@ -101,9 +101,9 @@ def test_evening_out_brings_the_subjects_colour_together(tmp_path: Path) -> None
     drift = (0.7, -0.4, 0.3, -0.7, 0.5, 0.0, -0.6, 0.2, 0.65, -0.3, -0.1, 0.4)
     planted = [Planted(k + 1, "ev", d) for k, d in enumerate(drift)]
     planted += [Planted(k + 1, "warm", 0.5 * drift[(k + 5) % 12]) for k in range(12)]
-    settings = ShootSettings(rings=1, per_ring=12, width=480, height=360, heldout=0, planted=tuple(planted), quality=95)
+    settings = ShootSettings(rings=1, per_ring=12, width=320, height=240, heldout=0, planted=tuple(planted), quality=95)
     shoot(settings, tmp_path / "drift")
-    shoot(ShootSettings(rings=1, per_ring=12, width=480, height=360, heldout=0, quality=95), tmp_path / "even")
+    shoot(ShootSettings(rings=1, per_ring=12, width=320, height=240, heldout=0, quality=95), tmp_path / "even")
     folder = tmp_path / "drift" / "photos"
     paths = sorted(p.name for p in folder.iterdir())
     found = inspect(paths, [glance(folder, p) for p in paths])

@@ -66,3 +66,24 @@ def cut_with(
         pieces.append(np.stack([a, bc, c], 1)[on])
     v, f, _ = compacted(np.concatenate([both, crossing]), np.concatenate(pieces))
     return v[:, :3], without_degenerate(v[:, :3], f), v[:, 3:]
+
+
+def led_down(vertices: Array, faces: Faces, height: float, base: float) -> tuple[Array, Faces]:
+    """A mesh that ends at a height led straight down from there to ``base``, still open.
+
+    Open edges that lie at ``height`` get an upright face each; those elsewhere stay as they are.
+    """
+    half = np.concatenate([faces[:, [0, 1]], faces[:, [1, 2]], faces[:, [2, 0]]])
+    count = np.int64(len(vertices))
+    key, back = half[:, 0] * count + half[:, 1], half[:, 1] * count + half[:, 0]
+    at = np.abs(vertices[:, 2] - height) <= 1e-6 * float(np.ptp(vertices, axis=0).max())
+    rim = half[~np.isin(key, back) & at[half].all(1)]
+    if not len(rim):
+        return vertices, faces
+    used, inverse = np.unique(rim, return_inverse=True)
+    below = vertices[used].copy()
+    below[:, 2] = base
+    new = len(vertices) + inverse.reshape(rim.shape)
+    a, b, under_a, under_b = rim[:, 0], rim[:, 1], new[:, 0], new[:, 1]
+    walls = np.concatenate([np.stack([b, a, under_a], 1), np.stack([b, under_a, under_b], 1)])
+    return np.concatenate([vertices, below]), np.concatenate([faces, walls])

@@ -55,7 +55,9 @@ class FinishStep:
         plain_v, plain_f = welded(mesh)
         figures: FinishFigures = {"triangles": len(mesh.faces), "edits": len(settings.edits)}
         if mesh.retexture:
-            figures |= texture_mesh(context, TextureSettings(), solution, plain_v, plain_f)
+            with np.load(context.parents["texture"] / "model.npz") as m:
+                foot = float(m["foot"]) if "foot" in m.files else -np.inf
+            figures |= texture_mesh(context, TextureSettings(), solution, plain_v, plain_f, foot)
         else:
             with atomic_write(context.folder / "texture.jpg") as out:
                 out.write(texture_bytes(context.parents["texture"]))

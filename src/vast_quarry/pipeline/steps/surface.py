@@ -13,7 +13,7 @@ from vast_quarry.core.box import KeepBox
 from vast_quarry.core.dense.fusion import Cloud
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import write_arrays
-from vast_quarry.core.surface.cut import cut_open
+from vast_quarry.core.surface.cut import cut_open, led_down
 from vast_quarry.core.surface.decimate import decimate
 from vast_quarry.core.surface.holes import close_holes
 from vast_quarry.core.surface.mesh import edge_faces, main_body
@@ -78,15 +78,23 @@ def foot_height(box: KeepBox, rough: float, spacing: float) -> float:
     """Height at which a subject is cut off from the ground that it stands on, in world units.
 
     Just above the bumps of the ground, where the section shows nothing but the subject, and above the corner between the two, which
-    a surface through points rounds off; never more than a small share of what is kept, so that something flat is not lost.
+    a surface through points rounds off; never more than a small share of what is kept, so that something flat is not lost. From there
+    it is led straight down: it stands flat on the ground plane.
     """
     return max(box.low[2], min(max(3.0 * rough, 2.0 * spacing), 0.04 * float(box.high[2])))
 
 
+def load_foot(folder: Path) -> float:
+    """Height below which the mesh of a version was not seen but led down to the ground; -inf where it was not."""
+    with np.load(folder / "mesh.npz") as f:
+        return float(f["foot"]) if "foot" in f.files else -np.inf
+
+
 def main_surface(
     cloud: Cloud, box: KeepBox, rough: float | None, settings: SurfaceSettings, stage: Callable[[str, int], None]
-) -> tuple[Mesh, int]:
-    """The surface of a cloud within the keep box, one main body, and the depth of the octree.
+) -> tuple[Mesh, int, float]:
+    """The surface of a cloud within the keep box, one main body; the depth of the octree; and the height that it was cut off its ground
+    at, -inf where it was not.
 
     ``rough`` is the spread of the ground that the subject stands on, None where there is none.
     """
@@ -95,16 +103,21 @@ def main_surface(
     depth = poisson_depth(cloud.points, settings.cell)
     v, f = poisson_surface(cloud.points, cloud.normals, depth)
     stage("Cutting", 1)
-    if rough is not None and box.low[2] >= 0:
-        # straight, whether it stays open or is closed: along the ground itself the edge would follow each of its bumps
-        box = KeepBox((box.low[0], box.low[1], foot_height(box, rough, spacing)), box.high, box.turn)
+    foot, base = -np.inf, float(box.low[2])
+    if rough is not None and base >= 0:
+        # along the ground itself the edge would follow each of its bumps, with shreds of them hanging on
+        foot = foot_height(box, rough, spacing)
+        box = KeepBox((box.low[0], box.low[1], foot), box.high, box.turn)
     if not settings.closed:
         v, f = trimmed(v, f, cloud.points, settings.reach * spacing, settings.gap * spacing)
     v, f = _cut(v, f, box)
     stage("Main body", 2)
     if not len(f):
         raise PlainError("Nothing of the surface lies in the keep box.", "Make the keep box larger.")
-    return main_body(v, f), depth
+    v, f = main_body(v, f)
+    if foot > base:
+        v, f = led_down(v, f, foot, base)
+    return (v, f), depth, foot if foot > base else -np.inf
 
 
 class SurfaceStep:
@@ -121,7 +134,9 @@ class SurfaceStep:
         cloud = load_cloud(context.parents["points"])
         solution = load_solution(context.parents["points"])
         rough = solution.rough if solution.ground else None
-        (v, f), depth = main_surface(cloud, solution.box, rough, settings, lambda text, n: context.stage(text, n, 4))
+        (v, f), depth, foot = main_surface(
+            cloud, solution.box, rough, settings, lambda text, n: context.stage(text, n, 4)
+        )
         full = len(f)
         context.stage("Fewer triangles", 3, 4)
         v, f = decimate(v, f, settings.faces)
@@ -130,7 +145,7 @@ class SurfaceStep:
             v, f = close_holes(v, f)
         if len(f) < 20:
             raise PlainError("Hardly any surface is left inside the keep box.", "Make the keep box larger.")
-        write_arrays(context.folder / "mesh.npz", vertices=v, faces=f)
+        write_arrays(context.folder / "mesh.npz", vertices=v, faces=f, foot=foot)
         pairs, _ = edge_faces(f)
         context.stage("Done", 4, 4)
         return {

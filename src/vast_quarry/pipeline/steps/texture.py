@@ -21,7 +21,7 @@ from vast_quarry.pipeline.solution import Solution, load_solution
 from vast_quarry.pipeline.step import Context, StepSettings, setting
 from vast_quarry.pipeline.steps.masks import mask_file
 from vast_quarry.pipeline.steps.photos import PhotoList, read_photo_list
-from vast_quarry.pipeline.steps.surface import load_mesh
+from vast_quarry.pipeline.steps.surface import load_foot, load_mesh
 from vast_quarry.pipeline.units import color as units
 
 #: sizes of atlases in texels a side
@@ -87,18 +87,22 @@ class TextureStep:
         """Write ``model.npz`` (wedges, uv, colours) and ``texture.jpg``."""
         solution = load_solution(context.parents["cameras"])
         vertices, faces = load_mesh(context.parents["surface"])
-        return texture_mesh(context, context.settings, solution, vertices, faces)
+        foot = load_foot(context.parents["surface"])
+        return texture_mesh(context, context.settings, solution, vertices, faces, foot)
 
 
 def texture_mesh(
-    context: Context, settings: TextureSettings, solution: Solution, vertices: NDArray, faces: NDArray
+    context: Context, settings: TextureSettings, solution: Solution, vertices: NDArray, faces: NDArray, foot: float
 ) -> TextureFigures:
-    """Unwrap and colour a mesh into ``context.folder``: ``model.npz`` and ``texture.jpg``; returns the figures."""
+    """Unwrap and colour a mesh into ``context.folder``: ``model.npz`` and ``texture.jpg``; returns the figures.
+
+    What lies below ``foot`` takes its colour from above: photos show the ground there.
+    """
     folder = context.folder / "colour"
     folder.mkdir(exist_ok=True)
     here = str(folder)
     if not is_whole(folder / "mesh.npz"):
-        write_arrays(folder / "mesh.npz", vertices=vertices, faces=faces)
+        write_arrays(folder / "mesh.npz", vertices=vertices, faces=faces, foot=foot)
     area = float(face_areas(vertices, faces).sum())
     scale = 1.0 / max(solution.gsd() / settings.photo_scale, 1e-12)
     density = settings.texels_per_pixel * scale
@@ -131,7 +135,7 @@ def texture_mesh(
     write_arrays(
         context.folder / "model.npz", vertices=vertices[atlas.wedge_vertex], normals=normals[atlas.wedge_vertex],
         uv=(atlas.uv + 0.5) / atlas.size, faces=atlas.faces, mesh_vertices=vertices, mesh_faces=faces,
-        mesh_normals=normals, mesh_colors=(vertex_colors + 0.5).astype(np.uint8),
+        mesh_normals=normals, mesh_colors=(vertex_colors + 0.5).astype(np.uint8), foot=foot,
     )  # fmt: skip
     units.load_atlas.cache_clear()
     shutil.rmtree(folder, ignore_errors=True)

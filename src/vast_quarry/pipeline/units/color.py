@@ -60,6 +60,13 @@ def _mesh(folder: str) -> tuple[NDArray[np.float64], NDArray[np.int64], NDArray[
 
 
 @lru_cache(1)
+def _foot(folder: str) -> float:
+    """Height below which photos show the ground before the subject, not the subject: it was led down there."""
+    with np.load(Path(folder) / "mesh.npz") as f:
+        return float(f["foot"])
+
+
+@lru_cache(1)
 def _scene(folder: str) -> RayScene:
     scene = RayScene()
     scene.add(*_mesh(folder)[:2])
@@ -157,6 +164,11 @@ def _summed(folder: str, voices: list[Voice], points: NDArray, normals: NDArray,
     return total
 
 
+def _near(vertices: NDArray) -> float:
+    """What counts as the same height."""
+    return 1e-5 * float(np.ptp(vertices, axis=0).max())
+
+
 def color_vertices(folder: str, first: int, last: int, voices: list[Voice], unit: float) -> None:
     """Colours of some vertices, in ``vertices-FIRST.npz``."""
     target = Path(folder) / f"vertices-{first:09d}.npz"
@@ -164,6 +176,7 @@ def color_vertices(folder: str, first: int, last: int, voices: list[Voice], unit
         return
     vertices, _, normals = _mesh(folder)
     colors, seen = _summed(folder, voices, vertices[first:last], normals[first:last], unit).colors()
+    seen &= vertices[first:last, 2] >= _foot(folder) - _near(vertices)
     write_arrays(target, colors=colors, seen=seen)
 
 
@@ -179,6 +192,7 @@ def color_band(folder: str, first: int, last: int, voices: list[Voice], unit: fl
     points, n = texels.mix(vertices, corner), texels.mix(normals, corner)
     n /= np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-9)
     colors, seen = _summed(folder, voices, points, n, unit).colors()
+    seen &= points[:, 2] >= _foot(folder) - _near(vertices)
     guessed = np.load(Path(folder) / "vertex-colors.npy", mmap_mode="r")
     colors[~seen] = np.clip(texels.mix(np.asarray(guessed), corner)[~seen], 0, 255)
     picture = np.zeros((last - first, atlas.size, 3), np.uint8)
