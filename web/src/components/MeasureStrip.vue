@@ -25,7 +25,7 @@ useKeys('measure.title', [
 </script>
 
 <template>
-  <div class="strip over-world" role="group" :aria-label="t('measure.title')">
+  <div class="rows over-world" role="group" :aria-label="t('measure.title')">
     <p class="quiet">{{ t('measure.hint') }}</p>
     <div v-for="(bar, k) in bars" :key="k" class="row" :class="{ on: active.bar === k }">
       <input
@@ -105,25 +105,6 @@ useKeys('measure.title', [
 </template>
 
 <style scoped>
-.strip {
-  max-height: calc(100% - 20px);
-  overflow: auto;
-  display: grid;
-  gap: 6px;
-}
-.strip p {
-  font-size: 12.5px;
-}
-.row {
-  display: flex;
-  flex-wrap: wrap;
-  gap: 6px;
-  align-items: center;
-  font-size: 13px;
-}
-.row.on {
-  box-shadow: -3px 0 0 var(--lichen);
-}
 .name {
   width: 56px;
   padding: 2px 6px;
@@ -131,8 +112,5 @@ useKeys('measure.title', [
   border-radius: 4px;
   background: var(--paper);
   color: inherit;
-}
-.fill {
-  flex: 1;
 }
 </style>

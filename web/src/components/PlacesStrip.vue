@@ -29,7 +29,7 @@ useKeys('places.title', [
 </script>
 
 <template>
-  <div class="strip over-world" role="group" :aria-label="t('places.title')">
+  <div class="rows over-world" role="group" :aria-label="t('places.title')">
     <p class="quiet">{{ t('places.hint') }}</p>
     <div v-for="(row, k) in rows" :key="row.name" class="row" :class="{ on: active === k }">
       <button class="plainbtn num" :aria-pressed="active === k" :title="t('places.pick')" @click="active = k">
@@ -61,28 +61,3 @@ useKeys('places.title', [
     </div>
   </div>
 </template>
-
-<style scoped>
-.strip {
-  max-height: calc(100% - 20px);
-  overflow: auto;
-  display: grid;
-  gap: 6px;
-}
-.strip p {
-  font-size: 12.5px;
-}
-.row {
-  display: flex;
-  flex-wrap: wrap;
-  gap: 6px;
-  align-items: center;
-  font-size: 13px;
-}
-.row.on {
-  box-shadow: -3px 0 0 var(--lichen);
-}
-.fill {
-  flex: 1;
-}
-</style>

@@ -1,5 +1,6 @@
 import { computed, ref, shallowRef, watch } from 'vue'
 import { api, ask, type MarkHelp } from '@/api/client'
+import { useSteps } from '@/composables/useSteps'
 import { complete, marked, newBar, type Bar, type End } from '@/lib/bars'
 import { useProject } from '@/stores/project'
 
@@ -7,8 +8,7 @@ import { useProject } from '@/stores/project'
 export function useMeasure(placed: () => { width: number; height: number } | null) {
   const project = useProject()
   const measuring = ref(false)
-  const bars = shallowRef<Bar[]>([])
-  const before = shallowRef<Bar[][]>([])
+  const { items: bars, before, begin, set, undo: stepBack } = useSteps<Bar>()
   const active = ref<{ bar: number; end: End }>({ bar: 0, end: 'a' })
   const kept = computed(() => (project.version('cameras')?.settings.bars as Bar[] | undefined) ?? [])
   const told = computed(
@@ -18,19 +18,11 @@ export function useMeasure(placed: () => { width: number; height: number } | nul
 
   function open() {
     measuring.value = true
-    before.value = []
-    bars.value = kept.value.length ? kept.value : [newBar([])]
+    begin(kept.value.length ? kept.value : [newBar([])])
     active.value = { bar: 0, end: 'a' }
   }
-  function set(next: Bar[]) {
-    before.value = [...before.value, bars.value]
-    bars.value = next
-  }
   function undo() {
-    const last = before.value[before.value.length - 1]
-    if (!last) return
-    bars.value = last
-    before.value = before.value.slice(0, -1)
+    if (!stepBack()) return
     active.value = { bar: Math.min(active.value.bar, bars.value.length - 1), end: active.value.end }
   }
   function add() {

@@ -1,4 +1,5 @@
 import { computed, ref, shallowRef } from 'vue'
+import { useSteps } from '@/composables/useSteps'
 import type { Marks, Pixel } from '@/lib/bars'
 import { useProject } from '@/stores/project'
 
@@ -29,28 +30,18 @@ export function shownIn(place: Place, groupOf: (photo: string) => number | null)
 export function usePlaces(photo: () => { width: number; height: number } | null) {
   const project = useProject()
   const picking = ref(false)
-  const places = shallowRef<Place[]>([])
-  const before = shallowRef<Place[][]>([])
+  const { items: places, before, begin, set, undo: stepBack } = useSteps<Place>()
   const active = ref(0)
   const kept = computed(() => (project.version('cameras')?.settings.places as Place[] | undefined) ?? [])
   const help = shallowRef(null)
 
   function open() {
     picking.value = true
-    before.value = []
-    places.value = kept.value.length ? kept.value : [newPlace([])]
+    begin(kept.value.length ? kept.value : [newPlace([])])
     active.value = 0
   }
-  function set(next: Place[]) {
-    before.value = [...before.value, places.value]
-    places.value = next
-  }
   function undo() {
-    const last = before.value[before.value.length - 1]
-    if (!last) return
-    places.value = last
-    before.value = before.value.slice(0, -1)
-    active.value = Math.max(0, Math.min(active.value, last.length - 1))
+    if (stepBack()) active.value = Math.max(0, Math.min(active.value, places.value.length - 1))
   }
   function add() {
     set([...places.value, newPlace(places.value)])
