@@ -51,6 +51,10 @@ def test_level_by_hand(page: Page, address: str, built: int) -> None:
     page.goto(f"{address}/projects/{built}/cameras")
     wait_drawn(page, "cloud", 0.002)
     page.get_by_role("button", name="Level by hand").click()
+    # or stood up as another kind of subject, in one press
+    page.get_by_role("combobox", name="Or take it as").click(force=True)
+    expect(page.get_by_role("option", name="a wall or facade")).to_be_visible()
+    page.get_by_role("option", name="an object", exact=True).click()
     canvas = page.locator("svg.draw").bounding_box()
     assert canvas is not None
     x, y = canvas["x"] + canvas["width"] / 2, canvas["y"] + canvas["height"] * 0.55

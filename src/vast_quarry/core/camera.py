@@ -29,6 +29,30 @@ Array = NDArray[np.float64]
 INTRINSICS = ("fx", "fy", "cx", "cy", "k1", "k2", "k3", "p1", "p2")
 
 
+def brown_of(x, y, k1, k2, k3, p1, p2):  # type: ignore[no-untyped-def]
+    """Distorted place of an ideal one (the formulas above), of numbers or arrays of any shape."""
+    r2 = x * x + y * y
+    g = 1 + r2 * (k1 + r2 * (k2 + r2 * k3))
+    return x * g + 2 * p1 * x * y + p2 * (r2 + 2 * x * x), y * g + p1 * (r2 + 2 * y * y) + 2 * p2 * x * y
+
+
+#: the same for kernels
+brown = njit(inline="always")(brown_of)
+
+
+@njit(inline="always")
+def brown_slopes(x, y, k1, k2, k3, p1, p2):  # type: ignore[no-untyped-def]
+    """How the distorted place moves with the ideal one: d xd / d x, d xd / d y (which is d yd / d x), d yd / d y."""
+    r2 = x * x + y * y
+    g = 1 + r2 * (k1 + r2 * (k2 + r2 * k3))
+    dg = k1 + r2 * (2 * k2 + 3 * r2 * k3)
+    return (
+        g + 2 * x * x * dg + 2 * p1 * y + 6 * p2 * x,
+        2 * x * y * dg + 2 * p1 * x + 2 * p2 * y,
+        g + 2 * y * y * dg + 6 * p1 * y + 2 * p2 * x,
+    )
+
+
 @dataclass(frozen=True)
 class Camera:
     """Intrinsics of one camera and lens, for photos of one size; lengths in pixels."""
@@ -90,12 +114,7 @@ class Camera:
 def distort(xy: ArrayLike, camera: Camera) -> Array:
     """Ideal normalised coordinates (..., 2) to distorted ones."""
     xy = np.asarray(xy, dtype=float)
-    x, y = xy[..., 0], xy[..., 1]
-    r2 = x * x + y * y
-    g = 1 + r2 * (camera.k1 + r2 * (camera.k2 + r2 * camera.k3))
-    xd = x * g + 2 * camera.p1 * x * y + camera.p2 * (r2 + 2 * x * x)
-    yd = y * g + camera.p1 * (r2 + 2 * y * y) + 2 * camera.p2 * x * y
-    return np.stack([xd, yd], axis=-1)
+    return np.stack(brown_of(xy[..., 0], xy[..., 1], *camera.vector[4:]), axis=-1)
 
 
 def project(camera: Camera, rotation: ArrayLike, center: ArrayLike, points: ArrayLike) -> tuple[Array, Array]:
@@ -127,14 +146,10 @@ def _undistort(target, k1, k2, k3, p1, p2, iterations, out):  # type: ignore[no-
         x = target[n, 0]
         y = target[n, 1]
         for _ in range(iterations):
-            r2 = x * x + y * y
-            g = 1 + r2 * (k1 + r2 * (k2 + r2 * k3))
-            ex = x * g + 2 * p1 * x * y + p2 * (r2 + 2 * x * x) - target[n, 0]
-            ey = y * g + p1 * (r2 + 2 * y * y) + 2 * p2 * x * y - target[n, 1]
-            dg = k1 + r2 * (2 * k2 + 3 * r2 * k3)
-            a = g + 2 * x * x * dg + 2 * p1 * y + 6 * p2 * x
-            b = 2 * x * y * dg + 2 * p1 * x + 2 * p2 * y
-            d = g + 2 * y * y * dg + 6 * p1 * y + 2 * p2 * x
+            xd, yd = brown(x, y, k1, k2, k3, p1, p2)
+            ex = xd - target[n, 0]
+            ey = yd - target[n, 1]
+            a, b, d = brown_slopes(x, y, k1, k2, k3, p1, p2)
             det = a * d - b * b
             if abs(det) < 1e-3:
                 det = 1e-3
@@ -174,12 +189,11 @@ def view_limit(camera: Camera) -> float:
     reach = float(np.linalg.norm((corners - [camera.cx, camera.cy]) / [camera.fx, camera.fy], axis=1).max())
     # the ideal radius of a corner may be larger than the distorted one: twice that, and up to where the radius folds
     r = np.linspace(0, 2.5 * reach, 2001)
-    r2 = r * r
-    grown = r * (1 + r2 * (camera.k1 + r2 * (camera.k2 + r2 * camera.k3)))
+    grown = brown_of(r, 0.0, camera.k1, camera.k2, camera.k3, 0.0, 0.0)[0]
     falling = np.flatnonzero(np.diff(grown) <= 0)
     beyond = np.flatnonzero(grown > 1.05 * reach)
     last = min(int(falling[0]) if len(falling) else len(r) - 1, int(beyond[0]) if len(beyond) else len(r) - 1)
-    return float(r2[last])
+    return float(r[last] ** 2)
 
 
 def undistort_maps(camera: Camera, target: Camera) -> tuple[NDArray[np.float32], NDArray[np.float32]]:

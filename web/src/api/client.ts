@@ -26,6 +26,8 @@ export type Job = Schemas['JobOut']
 export type Scene = Schemas['SceneOut']
 export type Brought = Schemas['Upload']
 export type CameraOut = Schemas['CameraOut']
+/** Kinds of subject, as the alignment takes it. */
+export type Kind = 'object' | 'place' | 'facade' | 'interior' | 'strip'
 export type PlanIn = Schemas['PlanIn']
 export type ToneOut = Schemas['ToneOut']
 export type Tone = Required<Schemas['ToneSettings']>

@@ -2,7 +2,7 @@
 import { computed, ref, shallowRef, watch } from 'vue'
 import { useIntervalFn } from '@vueuse/core'
 import { useI18n } from 'vue-i18n'
-import { api, ask, photoUrl, type Scene } from '@/api/client'
+import { api, ask, photoUrl, type Kind, type Scene } from '@/api/client'
 import PhotoPane from '@/components/PhotoPane.vue'
 import SplitPane from '@/components/SplitPane.vue'
 import StripChart from '@/components/StripChart.vue'
@@ -27,6 +27,7 @@ import { useProject } from '@/stores/project'
 import { useJobs } from '@/stores/jobs'
 import { cloudScale, packCloud, type Box, type CloudMode } from '@/world/build'
 import { boxAround } from '@/lib/boxNumbers'
+import { say } from '@/i18n/say'
 import { nearestTie, scaleWords } from '@/lib/ties'
 import type { LevelStep } from '@/world/level'
 import type { World } from '@/world/World'
@@ -139,6 +140,20 @@ const turned = computed(() => (project.version('cameras')?.settings.level as Lev
 async function applyLevel(steps: LevelStep[]) {
   levelling.value = false
   await project.change('cameras', { level: steps })
+  await project.run('cameras')
+}
+/** Taken as another kind of subject: stood up afresh, in one press. */
+const kindSetting = computed(() => project.layer('cameras')?.settings.find((s) => s.name === 'kind'))
+const kinds = computed(() =>
+  (kindSetting.value?.choices ?? []).map((value, k) => ({
+    value,
+    text: say(kindSetting.value?.labels?.[k] ?? value),
+  })),
+)
+const kind = computed(() => String(project.version('cameras')?.settings.kind ?? 'object'))
+async function takeAs(other: string) {
+  levelling.value = false
+  await project.change('cameras', { kind: other as Kind, level: [] })
   await project.run('cameras')
 }
 async function applyBox(box: Box | null) {
@@ -331,7 +346,10 @@ const scale = computed(() => {
             v-if="levelling && world"
             :world="world"
             :kept="turned"
+            :kinds="kinds"
+            :kind="kind"
             @apply="applyLevel"
+            @kind="takeAs"
             @close="levelling = false"
           />
           <BoxStrip

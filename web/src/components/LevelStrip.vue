@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { ElInputNumber } from 'element-plus'
+import { ElInputNumber, ElOption, ElSelect } from 'element-plus'
 import { computed, onBeforeUnmount, onMounted, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { useKeys } from '@/composables/useKeys'
@@ -18,8 +18,13 @@ import type * as THREE from 'three'
 import type { World } from '@/world/World'
 
 /** Levelling by hand: look straight on, draw along an edge that ought to be upright or level, or turn by degrees. */
-const props = defineProps<{ world: World; kept: LevelStep[] }>()
-const emit = defineEmits<{ apply: [steps: LevelStep[]]; close: [] }>()
+const props = defineProps<{
+  world: World
+  kept: LevelStep[]
+  kinds: { value: string; text: string }[]
+  kind: string
+}>()
+const emit = defineEmits<{ apply: [steps: LevelStep[]]; kind: [kind: string]; close: [] }>()
 const { t } = useI18n()
 const FACINGS: Facing[] = ['front', 'right', 'top']
 const NUDGES = [-1, -0.1, 0.1, 1]
@@ -128,6 +133,16 @@ onBeforeUnmount(() => {
     <button class="plainbtn" :disabled="!degrees" @click="turn(degrees)">{{ t('level.turn') }}</button>
     <span class="num told">{{ told || t('level.nothing') }}</span>
     <button class="plainbtn" :disabled="!pending.length" @click="back">{{ t('finish.undo') }}</button>
+    <span class="kinds">{{ t('level.kind') }}</span>
+    <el-select
+      :model-value="kind"
+      size="small"
+      style="width: 170px"
+      :aria-label="t('level.kind')"
+      @change="emit('kind', $event)"
+    >
+      <el-option v-for="k in kinds" :key="k.value" :value="k.value" :label="k.text" />
+    </el-select>
     <button v-if="kept.length" class="plainbtn" @click="emit('apply', [])">{{ t('level.found') }}</button>
     <button class="plainbtn" @click="emit('close')">{{ t('level.close') }}</button>
     <button class="take" :disabled="!pending.length" @click="emit('apply', [...kept, ...pending])">
@@ -157,6 +172,9 @@ onBeforeUnmount(() => {
 }
 .strip p {
   flex-basis: 100%;
+  font-size: 12.5px;
+}
+.kinds {
   font-size: 12.5px;
 }
 .told {

@@ -705,6 +705,7 @@ export const de: Catalogue = {
     plainmesh: 'nur Form',
   },
   level: {
+    kind: 'Oder nehmen als',
     ground: 'Drei Stellen am Boden',
     edge: 'Zwei entlang der Vorderseite',
     pick_ground:

@@ -697,6 +697,7 @@ export const en = {
     scaleGo: 'Measure a distance in Cameras',
   },
   level: {
+    kind: 'Or take it as',
     ground: 'Three places on the ground',
     edge: 'Two along the front',
     pick_ground: 'Press three places on the ground, in the cloud ({n} of 3). The view turns as usual.',

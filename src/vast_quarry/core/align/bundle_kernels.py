@@ -6,6 +6,8 @@ from __future__ import annotations
 import numpy as np
 from numba import njit, prange
 
+from vast_quarry.core.camera import brown, brown_slopes
+
 
 @njit(cache=True, inline="always", fastmath=True)
 def _residual(R, C, L, X, u, v):
@@ -18,10 +20,7 @@ def _residual(R, C, L, X, u, v):
         Z = 1e-9
     x = (R[0, 0] * a + R[0, 1] * b + R[0, 2] * c) / Z
     y = (R[1, 0] * a + R[1, 1] * b + R[1, 2] * c) / Z
-    r2 = x * x + y * y
-    g = 1 + r2 * (L[4] + r2 * (L[5] + r2 * L[6]))
-    xd = x * g + 2 * L[7] * x * y + L[8] * (r2 + 2 * x * x)
-    yd = y * g + L[7] * (r2 + 2 * y * y) + 2 * L[8] * x * y
+    xd, yd = brown(x, y, L[4], L[5], L[6], L[7], L[8])
     return L[0] * xd + L[2] - u, L[1] * yd + L[3] - v, Z
 
 
@@ -64,13 +63,8 @@ def jacobian(R, C, L, X, u, v, jc, jl, jp):
     p1 = L[7]
     p2 = L[8]
     r2 = x * x + y * y
-    g = 1 + r2 * (k1 + r2 * (k2 + r2 * k3))
-    dg = k1 + r2 * (2 * k2 + 3 * r2 * k3)
-    xd = x * g + 2 * p1 * x * y + p2 * (r2 + 2 * x * x)
-    yd = y * g + p1 * (r2 + 2 * y * y) + 2 * p2 * x * y
-    xx = g + 2 * x * x * dg + 2 * p1 * y + 6 * p2 * x
-    xy = 2 * x * y * dg + 2 * p1 * x + 2 * p2 * y
-    yy = g + 2 * y * y * dg + 6 * p1 * y + 2 * p2 * x
+    xd, yd = brown(x, y, k1, k2, k3, p1, p2)
+    xx, xy, yy = brown_slopes(x, y, k1, k2, k3, p1, p2)
     iz = 1.0 / Z
     for row in range(2):
         if row == 0:

@@ -26,7 +26,7 @@ import numpy as np
 from numba import njit, prange
 from numpy.typing import NDArray
 
-from vast_quarry.core.camera import Camera, undistort, view_limit
+from vast_quarry.core.camera import Camera, brown, undistort, view_limit
 from vast_quarry.core.raycast import RayScene
 
 Floats = NDArray[np.float32]
@@ -179,9 +179,9 @@ def _accumulate(
         r2 = x * x + y * y
         if r2 > limit:
             continue
-        g = 1 + r2 * (L[4] + r2 * (L[5] + r2 * L[6]))
-        u = L[0] * (x * g + 2 * L[7] * x * y + L[8] * (r2 + 2 * x * x)) + L[2]
-        v = L[1] * (y * g + L[7] * (r2 + 2 * y * y) + 2 * L[8] * x * y) + L[3]
+        u, v = brown(x, y, L[4], L[5], L[6], L[7], L[8])
+        u = L[0] * u + L[2]
+        v = L[1] * v + L[3]
         if u < 1 or v < 1 or u > W - 2.001 or v > H - 2.001:
             continue
         i = min(max(int(np.round((u + 0.5) * sx - 0.5)), 0), w - 1)
