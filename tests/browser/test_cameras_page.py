@@ -92,7 +92,7 @@ def test_a_distance_is_measured_and_gives_the_scale(
             (x, y), _ = (a[0] for a in project(camera_of(c), np.array(c["rotation"]), np.array(c["center"]), end[None]))
             click_at(page, (x + 0.5) / c["width"], (y + 0.5) / c["height"])
         expect(page.get_by_role("button", name=f"End {number}: 2 photos")).to_be_visible()
-    apply = page.locator(".strip .take")
+    apply = page.locator(".rows .take")
     expect(apply).to_be_disabled()
     page.get_by_label("Length of A in mm").fill("450")
     page.keyboard.press("Enter")

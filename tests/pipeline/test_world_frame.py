@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 
 import numpy as np
@@ -18,7 +19,7 @@ from vast_quarry.core.pose import fit_similarity
 from vast_quarry.pipeline.grades import Grade
 from vast_quarry.pipeline.recipe import recipe_for
 from vast_quarry.pipeline.run import Runner
-from vast_quarry.pipeline.solution import load_solution
+from vast_quarry.pipeline.solution import Solution, load_solution
 from vast_quarry.pipeline.steps.cameras import CamerasSettings
 from vast_quarry.pipeline.store import Store
 from vast_quarry.server.app import make_app
@@ -148,3 +149,12 @@ def test_a_setting_of_an_earlier_version_still_says_what_it_said() -> None:
     assert CamerasSettings.model_validate({"place": True}).kind == "place"
     assert CamerasSettings.model_validate({"place": False}).kind == "object"
     assert CamerasSettings.model_validate({"place": True, "kind": "facade"}).kind == "facade"
+
+
+def test_how_far_a_photo_is_from_what_it_shows() -> None:
+    """Of a room shot from its middle the middle of the box says nothing; a photo without points is taken to show that."""
+    points = np.array([[3.0, 0, 0], [0, 4, 0], [5, 0, 0]])
+    box = SimpleNamespace(middle=np.array([0.0, 0, 2]))
+    s = SimpleNamespace(photo=np.array([0, 0, 0]), start=np.arange(4), points=points, centers=np.zeros((2, 3)), box=box)
+    assert Solution.distance(s, 0) == 4.0  # type: ignore[arg-type]
+    assert Solution.distance(s, 1) == 2.0  # type: ignore[arg-type]

@@ -99,6 +99,14 @@ class Solution:
         seen, _ = project(self.lens(row), self.rotations[row], self.centers[row], points)
         return mine, seen - self.xy[mine]
 
+    def distance(self, row: int) -> float:
+        """Distance from a photo to what it shows: the median over its points; without any, to the middle of the box."""
+        mine = np.flatnonzero(self.photo == row)
+        points = self.points[np.searchsorted(self.start, mine, side="right") - 1]
+        if not len(points):
+            points = self.box.middle[None]
+        return float(np.median(np.linalg.norm(points - self.centers[row], axis=1)))
+
     def gsd(self) -> float:
         """Ground sample distance in world units per pixel at full size: median over aligned photos."""
         each = [np.linalg.norm(self.centers[k] - self.box.middle) / self.lens(int(k)).fx for k in self.aligned]

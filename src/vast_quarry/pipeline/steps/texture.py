@@ -158,9 +158,8 @@ def _orders(context: Context, solution: Solution, settings: TextureSettings, fin
     for row in solution.aligned.tolist():
         photo, lens = by_number[int(solution.numbers[row])], solution.lens(row)
         scale = min(settings.photo_scale, settings.largest_side / max(lens.width, lens.height))
-        away = float(np.linalg.norm(solution.centers[row] - solution.box.middle))
         # texels in a pixel of the photo: fewer than three quarters, and detail between them would come out as grain
-        within = finest * away / lens.fx
+        within = finest * solution.distance(row) / lens.fx
         scale = min(scale, max(within / 0.75, 0.05))
         mask = mask_file(context.parents["masks"], photo.number) if settings.obey_masks else None
         out.append(
