@@ -64,7 +64,7 @@ const modes = computed<MeshMode[]>(() =>
   grid-template-columns: 1fr;
 }
 .atlas {
-  background: #2b2a27;
+  background: var(--surround);
   display: grid;
   place-items: center;
   padding: 12px;
