@@ -122,7 +122,7 @@ def test_the_picture_is_the_same_however_it_is_cut_into_bands(tmp_path) -> None:
         folder.mkdir()
         write_arrays(folder / "mesh.npz", vertices=PLATE[0], faces=PLATE[1], foot=-0.0)
         cam = Camera.simple(200, 200, 250.0)
-        order = units.PhotoOrder(0, str(tmp_path / "photo.png"), None, None, 1.0, cam, LOOKING, CENTER)
+        order = units.PhotoOrder(0, str(tmp_path / "photo.png"), None, None, 1.0, 1.0, cam, LOOKING, CENTER)
         here = str(folder)
         for o in (units.AtlasOrder(128, 50.0, 128), order):
             units.prepare(here, o, 80.0, 4)
@@ -137,7 +137,6 @@ def test_the_picture_is_the_same_however_it_is_cut_into_bands(tmp_path) -> None:
         made.append([np.concatenate(x) for x in zip(*parts)])
         units.load_atlas.cache_clear()
         units._mesh.cache_clear()
-        units._foot.cache_clear()
         units._scene.cache_clear()
     for one, other in zip(*made):
         np.testing.assert_array_equal(one, other)

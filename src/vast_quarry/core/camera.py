@@ -187,7 +187,7 @@ def view_limit(camera: Camera) -> float:
     """
     corners = np.array([[0.0, 0.0], [1.0, 0.0], [0.0, 1.0], [1.0, 1.0]]) * [camera.width - 1, camera.height - 1]
     reach = float(np.linalg.norm((corners - [camera.cx, camera.cy]) / [camera.fx, camera.fy], axis=1).max())
-    # the ideal radius of a corner may be larger than the distorted one: twice that, and up to where the radius folds
+    # the ideal radius of a corner may be larger than the distorted one: more than twice that, and up to where the radius folds
     r = np.linspace(0, 2.5 * reach, 2001)
     grown = brown_of(r, 0.0, camera.k1, camera.k2, camera.k3, 0.0, 0.0)[0]
     falling = np.flatnonzero(np.diff(grown) <= 0)

@@ -94,15 +94,13 @@ class Solution:
 
     def misses(self, row: int) -> tuple[NDArray[np.int64], Array]:
         """Observations of a photo (K,), and from each where its point is seen (K, 2), in pixels."""
-        mine = np.flatnonzero(self.photo == row)
-        points = self.points[np.searchsorted(self.start, mine, side="right") - 1]
+        mine, points = _observed(self, row)
         seen, _ = project(self.lens(row), self.rotations[row], self.centers[row], points)
         return mine, seen - self.xy[mine]
 
     def distance(self, row: int) -> float:
         """Distance from a photo to what it shows: the median over its points; without any, to the middle of the box."""
-        mine = np.flatnonzero(self.photo == row)
-        points = self.points[np.searchsorted(self.start, mine, side="right") - 1]
+        _, points = _observed(self, row)
         if not len(points):
             points = self.box.middle[None]
         return float(np.median(np.linalg.norm(points - self.centers[row], axis=1)))
@@ -111,6 +109,12 @@ class Solution:
         """Ground sample distance in world units per pixel at full size: median over aligned photos."""
         each = [np.linalg.norm(self.centers[k] - self.box.middle) / self.lens(int(k)).fx for k in self.aligned]
         return float(np.median(each))
+
+
+def _observed(s: Solution, row: int) -> tuple[NDArray[np.int64], Array]:
+    """Observations of a photo (K,), and their points (K, 3)."""
+    mine = np.flatnonzero(s.photo == row)
+    return mine, s.points[np.searchsorted(s.start, mine, side="right") - 1]
 
 
 def turned(s: Solution, steps: Sequence[tuple[str, float]]) -> Solution:

@@ -27,7 +27,7 @@ import { useProject } from '@/stores/project'
 import { useJobs } from '@/stores/jobs'
 import { cloudScale, packCloud, type Box, type CloudMode } from '@/world/build'
 import { boxAround } from '@/lib/boxNumbers'
-import { say } from '@/i18n/say'
+import { choiceLabel } from '@/i18n/say'
 import { nearestTie, scaleWords } from '@/lib/ties'
 import type { LevelStep } from '@/world/level'
 import type { World } from '@/world/World'
@@ -145,9 +145,9 @@ async function applyLevel(steps: LevelStep[]) {
 /** Taken as another kind of subject: stood up afresh, in one press. */
 const kindSetting = computed(() => project.layer('cameras')?.settings.find((s) => s.name === 'kind'))
 const kinds = computed(() =>
-  (kindSetting.value?.choices ?? []).map((value, k) => ({
+  (kindSetting.value?.choices ?? []).map((value) => ({
     value,
-    text: say(kindSetting.value?.labels?.[k] ?? value),
+    text: choiceLabel(kindSetting.value!, value),
   })),
 )
 const kind = computed(() => String(project.version('cameras')?.settings.kind ?? 'object'))
@@ -175,11 +175,12 @@ function groupOf(photo: string) {
   const c = scene.value?.cameras.find((c) => c.photo === photo)
   return c?.group ?? null
 }
-function openPlaces() {
-  if (places.picking.value) return places.close()
+/** One tool at a time lies over the world; pressed again, it goes. */
+function takeUp(on: boolean, open: () => void) {
   levelling.value = false
-  measure.measuring.value = false
-  places.open()
+  measure.close()
+  places.close()
+  if (!on) open()
 }
 const group = computed({
   get: () => String((project.version('cameras')?.settings.group as number | undefined) ?? 1),
@@ -276,7 +277,7 @@ const scale = computed(() => {
         class="plainbtn"
         :disabled="number === null || growing"
         :aria-pressed="levelling"
-        @click="((levelling = !levelling), (measure.measuring.value = false), places.close())"
+        @click="takeUp(levelling, () => (levelling = true))"
       >
         {{ t('box.level') }}
       </button>
@@ -284,11 +285,7 @@ const scale = computed(() => {
         class="plainbtn"
         :disabled="number === null || growing"
         :aria-pressed="measure.measuring.value"
-        @click="
-          measure.measuring.value
-            ? (measure.measuring.value = false)
-            : (measure.open(), (levelling = false), places.close())
-        "
+        @click="takeUp(measure.measuring.value, measure.open)"
       >
         {{ t('measure.title') }}
       </button>
@@ -297,7 +294,7 @@ const scale = computed(() => {
         class="plainbtn"
         :disabled="growing"
         :aria-pressed="places.picking.value"
-        @click="openPlaces"
+        @click="takeUp(places.picking.value, places.open)"
       >
         {{ t('places.title') }}
       </button>

@@ -4,7 +4,7 @@ import { computed } from 'vue'
 import { useI18n } from 'vue-i18n'
 import type { Setting } from '@/api/client'
 import { number } from '@/i18n/numbers'
-import { say } from '@/i18n/say'
+import { choiceLabel, say } from '@/i18n/say'
 
 /** One setting: its title, what it is now, and on hovering or focus all there is to say about it. */
 const props = defineProps<{ setting: Setting }>()
@@ -17,7 +17,7 @@ const empty = computed(() => s.value.value === null || s.value.value === undefin
 /** What the field says of itself, unit and all. */
 const spoken = computed(() => [title.value, say(s.value.unit)].filter(Boolean).join(', '))
 const title = computed(() => say(s.value.title))
-const label = (choice: string) => say(s.value.labels?.[s.value.choices?.indexOf(choice) ?? -1] ?? choice)
+const label = (choice: string) => choiceLabel(s.value, choice)
 const preset = computed(() => {
   const v: unknown = s.value.preset
   if (v === null || v === undefined) return t('setting.empty')

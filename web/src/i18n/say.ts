@@ -30,6 +30,12 @@ export function say(what: Sentence | string | null | undefined): string {
   }
 }
 
+/** What one of a setting's choices is called. */
+export const choiceLabel = (
+  s: { choices?: string[] | null; labels?: Parameters<typeof say>[0][] | null },
+  choice: string,
+) => say(s.labels?.[s.choices?.indexOf(choice) ?? -1] ?? choice)
+
 function value(v: unknown): unknown {
   if (Array.isArray(v)) return new Intl.ListFormat(spoken.value).format(v.map((x) => String(value(x))))
   if (typeof v === 'string') return say(v)

@@ -18,7 +18,7 @@ from vast_quarry.core.align.cycles import contradicted
 from vast_quarry.core.align.groups import join
 from vast_quarry.core.align.growth import GROWING, PLACED_AT_LEAST, ROUNDS, AlignInput, Ground, Grower, lay_ground
 from vast_quarry.core.align.model import Bools, Join, Model
-from vast_quarry.core.align.picked import common_places, join_by_places, with_picked
+from vast_quarry.core.align.picked import join_by_places, with_picked
 from vast_quarry.core.align.plausible import doubts, take_out
 from vast_quarry.core.align.start import Pair, first_pairs
 from vast_quarry.core.align.trouble import Trouble, cannot_be_aligned, moves_of, what_is_wrong
@@ -280,9 +280,8 @@ class Search:
         moved = join(model, other, self.ground.tracks)
         if moved is None and self.data.picked:
             moved, miss = join_by_places(model, other, self.data.picked)
-            if moved is None and len(miss):
-                which = common_places(model, other, self.data.picked)[0]
-                model.misfits = [(k, float(m)) for k, m in zip(which, miss)]
+            if moved is None and miss:
+                model.misfits = list(miss.items())
         if moved is None:
             return None
         both = copy.copy(model)

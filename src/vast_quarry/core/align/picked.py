@@ -67,28 +67,29 @@ def _places(model: Model, picked: Sequence[Marks]) -> dict[int, Array]:
     return out
 
 
-def common_places(model: Model, other: Model, picked: Sequence[Marks]) -> tuple[list[int], Array, Array]:
+def _common(model: Model, other: Model, picked: Sequence[Marks]) -> tuple[list[int], Array, Array]:
     """Numbers of the places that both groups know, and where they lie in either (K, 3)."""
     mine, theirs = _places(model, picked), _places(other, picked)
     both = sorted(set(mine) & set(theirs))
     return both, *(np.array([of[k] for k in both], float).reshape(-1, 3) for of in (mine, theirs))  # type: ignore[return-value]
 
 
-def join_by_places(model: Model, other: Model, picked: Sequence[Marks]) -> tuple[Model | None, Array]:
-    """The other group in the frame of the model, and by how much each place misses (thousandths of a photo's longer side).
+def join_by_places(model: Model, other: Model, picked: Sequence[Marks]) -> tuple[Model | None, dict[int, float]]:
+    """The other group in the frame of the model, and by how much places miss, by number (thousandths of a photo's longer side).
 
     None where they know fewer than three places in common, these lie on one line, or they do not fit each other.
     """
-    both, a, b = common_places(model, other, picked)
+    both, a, b = _common(model, other, picked)
     if len(both) < FEWEST or _off_line(a) < OFF_LINE or _off_line(b) < OFF_LINE:
-        return None, np.zeros(0)
+        return None, {}
     similarity = fit_similarity(b, a)
     rows = np.flatnonzero(model.placed)
     far = np.linalg.norm(a[:, None] - model.centers[rows][None], axis=2)
     nearest = rows[far.argmin(1)]
     shown = 1000 * model.focal[nearest] / model.sizes[nearest].max(1) / np.maximum(far.min(1), 1e-12)
-    miss = np.asarray(np.linalg.norm(similarity.points(b) - a, axis=1) * shown)
-    if miss.max() > MISS:
+    off = np.linalg.norm(similarity.points(b) - a, axis=1) * shown
+    miss = {k: float(x) for k, x in zip(both, off)}
+    if off.max() > MISS:
         return None, miss
     moved = copy.copy(other)
     moved.rotations, moved.centers = other.rotations.copy(), other.centers.copy()

@@ -132,12 +132,14 @@ def unwrap(
     for side, gap, density in _trials(
         size, max(size, largest or size), padding, wanted, area, 0.965 if count < 1000 else 0.9
     ):
-        if not _may_fit(extent, density, side, max(2, side // 1024), gap):
+        cell = max(2, side // 1024)
+        if not _may_fit(extent, density, side, cell, gap):
             continue
+        shapes = [_shapes(q, density, cell, gap) for q in flat]
         for by in range(3 if count < 1000 else 1):
-            packed = _pack(flat, density, side, max(2, side // 1024), gap, by)
+            packed = _pack(shapes, side // cell, -(-2 * gap // cell), by)
             if packed is not None:
-                places, turned = packed
+                places, turned = packed[0] * cell, packed[1]
                 laid = [_turned(q) if t else q for q, t in zip(flat, turned)]
                 return _as_atlas(vertices, faces, laid, places, order, bounds, side, density, gap)
     # more splinters than cells: each gets one, some of them the same
@@ -194,43 +196,51 @@ def _bitmap(q: Array, density: float, cell: int, padding: int) -> NDArray[np.boo
     return grid
 
 
-def _pack(
-    flat: list[Array], density: float, size: int, cell: int, padding: int, by: int = 0
-) -> tuple[Array, NDArray[np.bool_]] | None:
-    """Top left corner in texels of every chart (C, 2) and whether it is turned by a quarter, or None when they do not fit.
+#: bitmap of a chart, and its cells in the order in which they are tried
+Shape = tuple[NDArray[np.bool_], Ints]
 
-    Each is tried upright and turned, and put where it reaches less far down. ``by`` is what makes a chart come early: the size of
-    its rectangle, its longer side, or its area.
+
+def _shapes(q: Array, density: float, cell: int, padding: int) -> list[Shape]:
+    """A flat chart upright, and turned by a quarter where that makes a difference."""
+    grids = [_bitmap(q, density, cell, padding)]
+    if grids[0].size > 9:
+        grids.append(_bitmap(_turned(q), density, cell, padding))
+    return [(g, _shuffled_cells(g)) for g in grids]
+
+
+def _pack(shapes: list[list[Shape]], cells: int, apart: int, by: int = 0) -> tuple[Array, NDArray[np.bool_]] | None:
+    """Top left cell of every chart (C, 2: x, y) and whether it is turned by a quarter, or None when they do not fit.
+
+    Each is tried upright and turned, and put where it reaches less far down, ``apart`` cells from the others. ``by`` is what makes a
+    chart come early: the size of its rectangle, its longer side, or its area.
     """
-    cells = size // cell
-    grids = [_bitmap(q, density, cell, padding) for q in flat]
-    if any(max(g.shape) > cells for g in grids) or sum(int(g.sum()) for g in grids) > cells * cells:
+    upright = [ways[0][0] for ways in shapes]
+    if any(max(g.shape) > cells for g in upright) or sum(int(g.sum()) for g in upright) > cells * cells:
         return None
-    weight = np.array([(g.size, max(g.shape), int(g.sum()))[by] for g in grids])
+    weight = np.array([(g.size, max(g.shape), int(g.sum()))[by] for g in upright])
     used = np.zeros((cells, cells), bool)
-    places, turned = np.zeros((len(flat), 2)), np.zeros(len(flat), bool)
+    places, turned = np.zeros((len(shapes), 2)), np.zeros(len(shapes), bool)
     start, last = 0, None
     for c in np.argsort(-weight, kind="stable"):
-        best: tuple[int, int, NDArray[np.bool_], Ints] | None = None
-        for turn in (False, True) if grids[c].size > 9 else (False,):
-            g = _bitmap(_turned(flat[c]), density, cell, padding) if turn else grids[c]
+        best: tuple[int, int, int] | None = None
+        for way, (g, own) in enumerate(shapes[c]):
             if max(g.shape) > cells:
                 continue
             begin = 0
             if g.size <= 9 and last is not None and last[0] * last[1] <= 9:
                 # a chart no smaller than one that found no place before some spot finds none there either
                 begin = start
-            own = _shuffled_cells(g)
             p = _place(used, own, g.shape[1], g.shape[0], begin)
-            if p >= 0 and (best is None or p // cells + g.shape[0] < best[0] // cells + best[2].shape[0]):
-                best = p, int(turn), g, own
+            if p >= 0 and (best is None or p // cells + g.shape[0] < best[0]):
+                best = p // cells + g.shape[0], p, way
         if best is None:
             return None
-        p, quarter, g, own = best
+        _, p, way = best
+        g, own = shapes[c][way]
         start, last = p, g.shape
-        _keep_clear(used, own, p // cells, p % cells, -(-2 * padding // cell))
-        places[c] = (p % cells) * cell, (p // cells) * cell
-        turned[c] = bool(quarter)
+        _keep_clear(used, own, p // cells, p % cells, apart)
+        places[c] = p % cells, p // cells
+        turned[c] = way == 1
     return places, turned
 
 

@@ -15,6 +15,7 @@ from vast_quarry.pipeline.edits import Edit
 from vast_quarry.pipeline.figures import FinishFigures
 from vast_quarry.pipeline.solution import load_solution
 from vast_quarry.pipeline.step import Context, StepSettings
+from vast_quarry.pipeline.steps.surface import load_foot
 from vast_quarry.pipeline.steps.texture import TextureSettings, texture_bytes, texture_mesh
 
 
@@ -55,8 +56,7 @@ class FinishStep:
         plain_v, plain_f = welded(mesh)
         figures: FinishFigures = {"triangles": len(mesh.faces), "edits": len(settings.edits)}
         if mesh.retexture:
-            with np.load(context.parents["texture"] / "model.npz") as m:
-                foot = float(m["foot"]) if "foot" in m.files else -np.inf
+            foot = load_foot(context.parents["texture"] / "model.npz")
             figures |= texture_mesh(context, TextureSettings(), solution, plain_v, plain_f, foot)
         else:
             with atomic_write(context.folder / "texture.jpg") as out:

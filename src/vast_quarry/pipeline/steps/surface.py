@@ -84,9 +84,9 @@ def foot_height(box: KeepBox, rough: float, spacing: float) -> float:
     return max(box.low[2], min(max(3.0 * rough, 2.0 * spacing), 0.04 * float(box.high[2])))
 
 
-def load_foot(folder: Path) -> float:
-    """Height below which the mesh of a version was not seen but led down to the ground; -inf where it was not."""
-    with np.load(folder / "mesh.npz") as f:
+def load_foot(file: Path) -> float:
+    """Height below which a mesh that was kept with it was not seen but led down to the ground; -inf where it was not."""
+    with np.load(file) as f:
         return float(f["foot"]) if "foot" in f.files else -np.inf
 
 

@@ -87,7 +87,7 @@ class TextureStep:
         """Write ``model.npz`` (wedges, uv, colours) and ``texture.jpg``."""
         solution = load_solution(context.parents["cameras"])
         vertices, faces = load_mesh(context.parents["surface"])
-        foot = load_foot(context.parents["surface"])
+        foot = load_foot(context.parents["surface"] / "mesh.npz")
         return texture_mesh(context, context.settings, solution, vertices, faces, foot)
 
 
@@ -164,7 +164,7 @@ def _orders(context: Context, solution: Solution, settings: TextureSettings, fin
         mask = mask_file(context.parents["masks"], photo.number) if settings.obey_masks else None
         out.append(
             units.PhotoOrder(
-                row, str(listed.file(photo)), str(mask) if mask else None, photo.tone, scale,
+                row, str(listed.file(photo)), str(mask) if mask else None, photo.tone, scale, photo.sharpness or 1.0,
                 lens.scaled(*scaled_size(lens.width, lens.height, scale)), solution.rotations[row], solution.centers[row],
             )
         )  # fmt: skip
@@ -179,9 +179,7 @@ def _voices(
     gains = np.ones((len(photos), 3))
     if settings.even_out and photos:
         gains = even_gains([units.sampled_colors(folder, o.row) for o in photos], picked, len(photos))
-    solution = load_solution(context.parents["cameras"])
-    sharpness = {p.number: p.sharpness for p in read_photo_list(context.parents["photos"]).photos}
-    sharp = np.array([sharpness[int(solution.numbers[o.row])] or 1.0 for o in photos])
+    sharp = np.array([o.sharpness for o in photos])
     sharp = np.clip(sharp / max(float(np.median(sharp)), 1e-6), 0.2, 1.5) ** 2 if len(sharp) else sharp
     return [units.Voice(o, g, float(s)) for o, g, s in zip(photos, gains, sharp)]
 

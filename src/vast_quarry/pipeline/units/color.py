@@ -24,6 +24,7 @@ from vast_quarry.core.texture.coloring import ColorSum, PhotoView, prepare_photo
 from vast_quarry.core.texture.packing import Atlas, unwrap
 from vast_quarry.core.texture.texels import band_of_texels
 from vast_quarry.pipeline.steps.masks import load_mask
+from vast_quarry.pipeline.steps.surface import load_foot
 
 #: what a texel of a band is: between charts, coloured from its surroundings, seen by photos
 BETWEEN, GUESSED, SEEN = 0, 1, 2
@@ -31,13 +32,14 @@ BETWEEN, GUESSED, SEEN = 0, 1, 2
 
 @dataclass(frozen=True)
 class PhotoOrder:
-    """A photo to colour from: its files, how it is read, and where it stands."""
+    """A photo to colour from: its files, how it is read, how sharp it is (as it was judged), and where it stands."""
 
     row: int
     file: str
     mask: str | None
     tone: dict[str, float] | None
     scale: float
+    sharpness: float
     camera: Camera
     rotation: NDArray[np.float64]
     center: NDArray[np.float64]
@@ -59,11 +61,10 @@ def _mesh(folder: str) -> tuple[NDArray[np.float64], NDArray[np.int64], NDArray[
     return vertices, faces, vertex_normals(vertices, faces)
 
 
-@lru_cache(1)
-def _foot(folder: str) -> float:
-    """Height below which photos show the ground before the subject, not the subject: it was led down there."""
-    with np.load(Path(folder) / "mesh.npz") as f:
-        return float(f["foot"])
+def _seen_above(folder: str, points: NDArray, vertices: NDArray) -> NDArray[np.bool_]:
+    """Which points (K, 3) photos may show: below the foot they show the ground before the subject."""
+    near = 1e-5 * float(np.ptp(vertices, axis=0).max())
+    return np.asarray(points[:, 2] >= load_foot(Path(folder) / "mesh.npz") - near)
 
 
 @lru_cache(1)
@@ -164,11 +165,6 @@ def _summed(folder: str, voices: list[Voice], points: NDArray, normals: NDArray,
     return total
 
 
-def _near(vertices: NDArray) -> float:
-    """What counts as the same height."""
-    return 1e-5 * float(np.ptp(vertices, axis=0).max())
-
-
 def color_vertices(folder: str, first: int, last: int, voices: list[Voice], unit: float) -> None:
     """Colours of some vertices, in ``vertices-FIRST.npz``."""
     target = Path(folder) / f"vertices-{first:09d}.npz"
@@ -176,7 +172,7 @@ def color_vertices(folder: str, first: int, last: int, voices: list[Voice], unit
         return
     vertices, _, normals = _mesh(folder)
     colors, seen = _summed(folder, voices, vertices[first:last], normals[first:last], unit).colors()
-    seen &= vertices[first:last, 2] >= _foot(folder) - _near(vertices)
+    seen &= _seen_above(folder, vertices[first:last], vertices)
     write_arrays(target, colors=colors, seen=seen)
 
 
@@ -192,7 +188,7 @@ def color_band(folder: str, first: int, last: int, voices: list[Voice], unit: fl
     points, n = texels.mix(vertices, corner), texels.mix(normals, corner)
     n /= np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-9)
     colors, seen = _summed(folder, voices, points, n, unit).colors()
-    seen &= points[:, 2] >= _foot(folder) - _near(vertices)
+    seen &= _seen_above(folder, points, vertices)
     guessed = np.load(Path(folder) / "vertex-colors.npy", mmap_mode="r")
     colors[~seen] = np.clip(texels.mix(np.asarray(guessed), corner)[~seen], 0, 255)
     picture = np.zeros((last - first, atlas.size, 3), np.uint8)
