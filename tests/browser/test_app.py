@@ -103,6 +103,17 @@ def test_cut_undo_keep_and_download(page: Page, address: str, built: int, tmp_pa
     expect(page.get_by_text("2 edits ·")).to_be_visible()
     page.keyboard.press("Control+z")
     expect(page.get_by_text("1 edit ·")).to_be_visible()
+    # the same without a pointer: from the middle of the view to its corner
+    page.get_by_role("button", name="Rectangle").click()
+    expect(page.locator("svg.draw")).to_be_focused()
+    page.keyboard.press("Space")
+    for key in ("Shift+ArrowUp", "Shift+ArrowRight") * 12:
+        page.keyboard.press(key)
+    page.keyboard.press("Space")
+    page.keyboard.press("Delete")
+    expect(page.get_by_text("2 edits ·")).to_be_visible()
+    page.keyboard.press("Control+z")
+    expect(page.get_by_text("1 edit ·")).to_be_visible()
     page.get_by_role("button", name="Save as a version").click()
     expect(page.locator(".bed", has_text="Finish")).to_contain_text("triangles", timeout=180_000)
     page.keyboard.press("9")

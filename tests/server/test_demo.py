@@ -6,6 +6,7 @@ import threading
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pytest
 from sqlmodel import Session, select
 
@@ -15,8 +16,9 @@ from vast_quarry.pipeline.run import Runner
 from vast_quarry.server import demo
 from vast_quarry.server.database import open_database
 from vast_quarry.server.models import Job, Project
-from vast_quarry.server.services.folders import Folders
+from vast_quarry.server.services.folders import Folders, folders_of
 from vast_quarry.server.services.judging import judge_project, judged
+from vast_quarry.server.services.layers import places_of, recipe_of
 from vast_quarry.server.services.videos import list_videos, look
 
 
@@ -44,9 +46,31 @@ def test_nothing_is_computed_before_the_page_opens_and_nothing_is_queued_twice(t
     with Session(engine) as session:
         names = {p.id: p.name for p in session.exec(select(Project)).all()}
         queued = {(names[j.project_id], j.kind) for j in session.exec(select(Job)).all()}
-        assert len(session.exec(select(Job)).all()) == 3
-    assert queued == {(demo.NAMES[0], "run"), (demo.SPOILT, "judge"), (demo.FILMED, "look")}
+        assert len(session.exec(select(Job)).all()) == 2
+    assert queued == {(demo.SPOILT, "judge"), (demo.FILMED, "look")}
     assert len(names) == 6
+
+
+def test_the_finished_project_is_there_whole_and_to_scale(folders: Folders) -> None:
+    shipped = sum(p.stat().st_size for p in [*(demo.SHIPPED / "photos").iterdir(), demo.SHIPPED / demo.FINISHED])
+    assert shipped < 20e6
+    engine = open_database(folders.root)
+    with Session(engine) as session:
+        number = demo.add_finished(session, folders.root)
+        project = session.get(Project, number)
+        assert project is not None
+        finished = folders_of(folders.root, number)
+        quiet: Any = Quiet()
+        # a run of all of it finds that nothing is missing
+        done = Runner(finished.store, quiet).run(recipe_of(project), places_of(finished), until="texture")
+    assert all(s["reused"] for s in done.steps)
+    figures = {layer: v.figures for layer, v in done.versions.items()}
+    assert (figures["cameras"]["placed"], figures["cameras"]["scale_from"]) == (36, "mat")
+    with np.load(finished.store.folder(done.versions["texture"]) / "model.npz") as model:
+        heights = model["vertices"][:, 2]
+    assert heights.min() == pytest.approx(0, abs=1e-3)
+    # the rig's milestone is 618 mm high, and its mat lies on 4 mm of grass
+    assert np.ptp(heights) == pytest.approx(0.618 - 0.004, rel=0.003)
 
 
 def test_the_spoilt_photos_of_the_demo_are_found_and_no_other(folders: Folders) -> None:

@@ -1,7 +1,7 @@
 import { describe, expect, it } from 'vitest'
 import type { Photo } from '@/api/client'
 import { digitsOf, ticks } from '@/lib/ticks'
-import { pickedBy, rowsOf } from '@/lib/sheet'
+import { markOf, ordered, pickedBy, rowsOf } from '@/lib/sheet'
 
 const photos = 'abcdefg'.split('').map((path, k) => ({ path, set: k < 5 ? 'one' : 'two' }) as Photo)
 const names = photos.map((p) => p.path)
@@ -34,6 +34,26 @@ describe('the contact sheet', () => {
     expect(pickedBy(names, [], 'a', 'c', ctrl)).toEqual(['a', 'c'])
     expect(pickedBy(names, ['a', 'c'], 'c', 'a', ctrl)).toEqual(['c'])
     expect(pickedBy(names, [], null, 'c', shift)).toEqual([])
+  })
+})
+
+describe('photos in order', () => {
+  it('can be others than their own, or only some', () => {
+    expect(ordered(photos)).toBe(photos)
+    expect(ordered(photos, undefined, ['c', 'a', 'x']).map((p) => p.path)).toEqual(['a', 'c'])
+    expect(ordered(photos, ['g', 'b'], ['a', 'b', 'g']).map((p) => p.path)).toEqual(['g', 'b', 'a'])
+  })
+
+  it('are marked by the gravest that is known of them', () => {
+    const photo = (more: object) =>
+      ({ kept: true, problem: null, judged: null, state: null, ...more }) as Photo
+    const doubted = { judged: { proposal: 'look' } }
+    expect(markOf(photo({}))).toBe('')
+    expect(markOf(photo({ state: 'placed' }))).toBe('●')
+    expect(markOf(photo({ state: 'placed', ...doubted }))).toBe('◇')
+    expect(markOf(photo({ state: 'weak', judged: { proposal: 'keep' } }))).toBe('◐')
+    expect(markOf(photo({ judged: { proposal: 'leave out' } }))).toBe('◆')
+    expect(markOf(photo({ kept: false, ...doubted }))).toBe('⌀')
   })
 })
 

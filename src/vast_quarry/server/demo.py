@@ -1,7 +1,8 @@
 """The demo: the milestone of Nether Orrowby, finished, the same photos unprocessed, some of them spoilt to be
 judged, a roof finial that is planned, a film of it, and photos of it on a turntable, to be masked.
 
-The photos are shipped; what is made of them is queued as jobs, which the worker does once while the page is open.
+The photos are shipped, and the finished project too (``scripts/demo.py`` makes both); judging and looking through the film
+are queued as jobs, which the worker does once while the page is open.
 """
 
 from __future__ import annotations
@@ -18,14 +19,18 @@ from sqlmodel import Session, select
 
 from vast_quarry.core.photo.tone import Tone, apply_tone
 from vast_quarry.core.rig.defects import disc_kernel, motion_kernel
+from vast_quarry.pipeline.packed import unpack
 from vast_quarry.pipeline.plan import PlanIn
 from vast_quarry.server.models import Project
 from vast_quarry.server.services.folders import Folders, folders_of
-from vast_quarry.server.services.jobs import add_job, add_run
+from vast_quarry.server.services.jobs import add_job
 from vast_quarry.server.services.videos import take_video
 
-#: shipped in the package: the photos
+#: shipped in the package: the photos, and what was made of them
 SHIPPED = Path(__file__).parents[1] / "demo"
+FINISHED = "milestone-finished.tar.xz"
+#: a marker mat lies before the milestone
+MAT = {"cameras": {"mat": "A3"}}
 NAMES = ("Milestone, finished", "Milestone, to try")
 #: the finial of the forge's roof, to be shot on a turntable
 PLANNED = "Finial, planned"
@@ -47,11 +52,10 @@ def add_demo(engine: Engine, data: Path) -> None:
     """Add the demo projects that are not there, and queue what is to be made of their photos."""
     with Session(engine) as session:
         there = {p.name for p in session.exec(select(Project)).all()}
-        for name in reversed(NAMES):
-            if name in there:
-                continue
-            project = Project(name=name, grade="dressed" if name == NAMES[0] else "rough")
-            _add(session, data, project, lambda f: shutil.copytree(SHIPPED / "photos", f.photos, dirs_exist_ok=True))
+        if NAMES[1] not in there:
+            _add(session, data, Project(name=NAMES[1], grade="rough", settings=MAT), _photos)
+        if NAMES[0] not in there:
+            add_finished(session, data)
         if PLANNED not in there:
             plan = PlanIn.model_validate(FINIAL)
             total = len(plan.work_out().stations)
@@ -68,9 +72,20 @@ def add_demo(engine: Engine, data: Path) -> None:
             _add(session, data, project, fill)
             if kind:
                 add_job(session, project.id or 0, kind, params)
-        finished = session.exec(select(Project).where(Project.name == NAMES[0])).first()
-        if finished is not None and "texture" not in folders_of(data, finished.id or 0).store.in_use():
-            add_run(session, finished, "texture")
+
+
+def add_finished(session: Session, data: Path, unpacked: bool = True) -> int:
+    """Add the finished project, or with its photos only; its number."""
+
+    def fill(folders: Folders) -> None:
+        _photos(folders)
+        if unpacked:
+            unpack(SHIPPED / FINISHED, folders.root)
+
+    project = Project(name=NAMES[0], grade="dressed", settings=MAT)
+    _add(session, data, project, fill)
+    assert project.id is not None
+    return project.id
 
 
 def _add(session: Session, data: Path, project: Project, fill: Callable[[Folders], object]) -> None:
@@ -87,6 +102,11 @@ def _add(session: Session, data: Path, project: Project, fill: Callable[[Folders
         shutil.rmtree(folders.root, ignore_errors=True)
         raise
     session.commit()
+
+
+def _photos(folders: Folders) -> None:
+    """The shipped photos of the milestone."""
+    shutil.copytree(SHIPPED / "photos", folders.photos, dirs_exist_ok=True)
 
 
 def _spoil(folders: Folders) -> None:

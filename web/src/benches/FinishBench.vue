@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { ElInputNumber, ElSwitch } from 'element-plus'
-import { computed, onMounted, ref, shallowRef, watch } from 'vue'
+import { computed, nextTick, onMounted, ref, shallowRef, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { api, ask, tell, type Draft, type Edit } from '@/api/client'
 import WorldPane from '@/components/WorldPane.vue'
@@ -9,6 +9,7 @@ import { useProject } from '@/stores/project'
 import { useKeys } from '@/composables/useKeys'
 import { useInTurn } from '@/composables/useInTurn'
 import { useCompared, useWorldOf } from '@/composables/useWorldOf'
+import { useCrosshair } from '@/composables/useCrosshair'
 import { drag } from '@/lib/drag'
 import type { MeshMode } from '@/world/World'
 import { say } from '@/i18n/say'
@@ -103,6 +104,8 @@ function setTool(next: typeof tool.value) {
   tool.value = next
   world.value?.setTool(next !== 'turn')
   outline.value = []
+  anchor = null
+  if (next !== 'turn') void nextTick(() => overlay.value?.focus({ preventScroll: true }))
 }
 function setMode(m: MeshMode) {
   mode.value = m
@@ -121,6 +124,27 @@ function down(e: PointerEvent) {
   }
   drag(e, { move, cancel: () => (outline.value = []) })
 }
+const sides = () => overlay.value!.getBoundingClientRect()
+/** Where the rectangle that is drawn by keys begins; its other corner follows the cross. */
+let anchor: number[] | null = null
+const { cross, press, hide } = useCrosshair({
+  aspect: () => sides().width / sides().height,
+  set: (at) => {
+    const here = [at[0] * sides().width, at[1] * sides().height]
+    if (tool.value === 'lasso') outline.value = [...outline.value, here]
+    else anchor = anchor ? null : here
+  },
+  moved: (at) => {
+    const [x, y] = [at[0] * sides().width, at[1] * sides().height]
+    if (anchor) outline.value = [anchor, [x, anchor[1]], [x, y], [anchor[0], y]]
+  },
+})
+const mark = computed(() => {
+  const r = cross.value && overlay.value?.getBoundingClientRect()
+  if (!cross.value || !r) return null
+  const [x, y] = [cross.value[0] * r.width, cross.value[1] * r.height]
+  return `M${x - 10},${y}h20M${x},${y - 10}v20`
+})
 /** Any other button goes on to the world, so that the view still turns while a tool is active. */
 function forward(e: PointerEvent) {
   outline.value = []
@@ -180,8 +204,21 @@ useKeys('layers.finish', [
       :comparing="props.compared !== null"
       @ready="ready"
     >
-      <svg v-show="tool !== 'turn'" ref="overlay" class="draw" @pointerdown="down" @contextmenu.prevent>
+      <svg
+        v-show="tool !== 'turn'"
+        ref="overlay"
+        class="draw"
+        tabindex="0"
+        role="application"
+        :aria-label="t('finish.byKeys')"
+        @keydown="press"
+        @blur="hide"
+        @pointerdown="down"
+        @contextmenu.prevent
+      >
         <polygon v-if="outline.length > 1" :points="points" />
+        <circle v-else-if="outline.length" :cx="outline[0][0]" :cy="outline[0][1]" r="4" />
+        <path v-if="mark" :d="mark" />
       </svg>
     </WorldPane>
     <Teleport to="#tray-top">
@@ -246,10 +283,16 @@ useKeys('layers.finish', [
   height: 100%;
   cursor: crosshair;
 }
-.draw polygon {
+.draw polygon,
+.draw path,
+.draw circle {
   fill: #0e7c7b30;
   stroke: var(--lichen);
   stroke-width: 1.5;
+}
+.draw:focus-visible {
+  outline: 2px solid var(--lichen);
+  outline-offset: -2px;
 }
 .tools {
   display: flex;

@@ -1,12 +1,15 @@
 <script setup lang="ts">
+import { useLocalStorage } from '@vueuse/core'
 import { ElMessage, ElSlider } from 'element-plus'
 import { computed, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { api, ask, tell, type Brought, type MaskEdit } from '@/api/client'
 import ContactSheet from '@/components/ContactSheet.vue'
+import FilmStrip from '@/components/FilmStrip.vue'
 import MaskCanvas from '@/components/MaskCanvas.vue'
 import MaskTools from '@/components/MaskTools.vue'
 import PhotoPane from '@/components/PhotoPane.vue'
+import SplitPane from '@/components/SplitPane.vue'
 import { useKeys } from '@/composables/useKeys'
 import { useMasks } from '@/composables/useMasks'
 import { say } from '@/i18n/say'
@@ -30,9 +33,11 @@ const picked = ref<string[]>([])
 const unusual = ref(false)
 /** The photo as it is, without what shows its mask. */
 const bare = ref(false)
+/** The large photo alone, with all photos in a row under it. */
+const large = useLocalStorage('masks-large', false)
 
 const overlay = (path: string) => (masks.value ? picture(path, 240) : null)
-const large = computed(() => {
+const shown = computed(() => {
   const p = project.selected
   if (!p || bare.value || !masks.value) return null
   if (tool.value !== 'colour' || !color.value) return picture(p, 1200)
@@ -101,6 +106,7 @@ useKeys('layers.masks', [
   { keys: 'Ctrl+Y', says: 'keys.redo', act: redo },
   { keys: 'Enter', says: 'keys.closeOutline', act: () => canvas.value?.finish() },
   { keys: 'Backspace', says: 'keys.cornerBack', act: () => canvas.value?.back() },
+  { keys: 'L', says: 'keys.large', act: () => (large.value = !large.value) },
   { keys: 'H', says: 'keys.bare', act: () => (bare.value = !bare.value) },
   {
     keys: 'Escape',
@@ -143,6 +149,9 @@ useKeys('layers.masks', [
         @change="bring"
       />
       <span class="end">
+        <button class="plainbtn" :aria-pressed="large" title="L" @click="large = !large">
+          {{ t('photos.large') }}
+        </button>
         <button class="plainbtn" :aria-pressed="unusual" @click="unusual = !unusual">
           {{ t('masks.unusual') }}
         </button>
@@ -175,27 +184,38 @@ useKeys('layers.masks', [
       <button class="plainbtn" @click="apply([])">{{ t('masks.clear') }}</button>
     </div>
     <div v-if="!project.photos.length" class="emptynote">{{ t('photos.empty') }}</div>
-    <div v-else class="split">
-      <ContactSheet v-model:picked="picked" :overlay="overlay" :order="unusual ? oddFirst : undefined" />
-      <PhotoPane :path="project.selected" :overlay="large" :caption="caption" @place="pick">
-        <template #default="{ aspect }">
-          <MaskCanvas
-            v-if="project.selected && tool !== 'look' && tool !== 'colour'"
-            ref="canvas"
-            :tool="tool"
-            :purpose="purpose"
-            :radius="radius"
-            :soft="soft"
-            :path="project.selected"
-            :aspect="aspect"
-            @edit="mend"
-          />
-        </template>
-      </PhotoPane>
-      <div v-if="masks?.unsaved" class="told">
-        <span>{{ t('masks.unsaved') }}</span>
-        <button class="plainbtn" @click="project.run('masks')">{{ t('masks.take') }}</button>
-      </div>
+    <SplitPane v-else name="masks" :aspect="project.aspect" :full="large">
+      <template #first
+        ><ContactSheet
+          v-model:picked="picked"
+          :overlay="overlay"
+          :order="unusual ? oddFirst : undefined"
+          @open="large = true"
+      /></template>
+      <template #second>
+        <div class="flat">
+          <PhotoPane :path="project.selected" :overlay="shown" :caption="caption" @place="pick">
+            <template #default="{ aspect }">
+              <MaskCanvas
+                v-if="project.selected && tool !== 'look' && tool !== 'colour'"
+                ref="canvas"
+                :tool="tool"
+                :purpose="purpose"
+                :radius="radius"
+                :soft="soft"
+                :path="project.selected"
+                :aspect="aspect"
+                @edit="mend"
+              />
+            </template>
+          </PhotoPane>
+          <FilmStrip v-if="large" :order="unusual ? oddFirst : undefined" />
+        </div>
+      </template>
+    </SplitPane>
+    <div v-if="masks?.unsaved" class="told">
+      <span>{{ t('masks.unsaved') }}</span>
+      <button class="plainbtn" @click="project.run('masks')">{{ t('masks.take') }}</button>
     </div>
   </section>
 </template>
@@ -226,9 +246,14 @@ useKeys('layers.masks', [
   border: 1px solid var(--joint);
   border-radius: 6px;
 }
-.split {
+.bench {
   position: relative;
-  grid-template-columns: minmax(200px, 0.7fr) 1.5fr;
+}
+.flat {
+  display: grid;
+  grid-template: minmax(0, 1fr) auto / minmax(0, 1fr);
+  min-height: 0;
+  min-width: 0;
 }
 a.plainbtn {
   text-decoration: none;

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
+import SplitPane from '@/components/SplitPane.vue'
 import WorldPane from '@/components/WorldPane.vue'
 import { useProject } from '@/stores/project'
 import { useCompared, useWorldOf } from '@/composables/useWorldOf'
@@ -12,6 +13,9 @@ const project = useProject()
 const mode = ref<MeshMode>(props.layer === 'texture' ? 'textured' : 'plain')
 const number = computed(() => project.layer(props.layer)?.number ?? null)
 const url = (n: number) => `/api/projects/${project.id}/layers/${props.layer}/mesh?number=${n}`
+const poster = computed(
+  () => `/api/projects/${project.id}/layers/${props.layer}/poster?number=${number.value}`,
+)
 const atlas = computed(() =>
   props.layer === 'texture' && number.value
     ? `/api/projects/${project.id}/layers/texture/atlas?number=${number.value}`
@@ -47,21 +51,32 @@ const modes = computed<MeshMode[]>(() =>
       <span class="end quiet">{{ t('world.hint') }}</span>
     </div>
     <div v-if="number === null" class="emptynote">{{ t('world.empty') }}</div>
-    <div v-else class="split" :class="{ whole: !atlas }">
-      <WorldPane
-        :parts="['mesh', 'ground']"
-        :poster="`/api/projects/${project.id}/layers/${props.layer}/poster?number=${number}`"
-        :comparing="compared !== null"
-        @ready="ready"
-      />
-      <div v-if="atlas" class="atlas"><img :src="atlas" alt="" /></div>
-    </div>
+    <SplitPane v-else-if="atlas" name="texture" :aspect="1">
+      <template #first
+        ><WorldPane
+          :parts="['mesh', 'ground']"
+          :poster="poster"
+          :comparing="compared !== null"
+          @ready="ready"
+      /></template>
+      <template #second>
+        <div class="atlas"><img :src="atlas" :alt="t('world.atlas')" /></div>
+      </template>
+    </SplitPane>
+    <WorldPane
+      v-else
+      class="grow"
+      :parts="['mesh', 'ground']"
+      :poster="poster"
+      :comparing="compared !== null"
+      @ready="ready"
+    />
   </section>
 </template>
 
 <style scoped>
-.whole {
-  grid-template-columns: 1fr;
+.grow {
+  flex: 1;
 }
 .atlas {
   background: var(--surround);

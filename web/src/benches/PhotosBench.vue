@@ -5,16 +5,19 @@ import { computed, onMounted, ref, shallowRef, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { api, ask, photoUrl, type Photo, type Video } from '@/api/client'
 import ContactSheet from '@/components/ContactSheet.vue'
+import FilmStrip from '@/components/FilmStrip.vue'
 import PhotoPane from '@/components/PhotoPane.vue'
+import PhotoFacts from '@/components/photos/PhotoFacts.vue'
 import Proposals from '@/components/photos/Proposals.vue'
 import TonePanel from '@/components/photos/TonePanel.vue'
 import VideoPane from '@/components/photos/VideoPane.vue'
+import SplitPane from '@/components/SplitPane.vue'
 import StripChart from '@/components/StripChart.vue'
+import { useKeys } from '@/composables/useKeys'
 import { filesOf, useBring } from '@/composables/useBring'
 import { useJobs } from '@/stores/jobs'
 import { useProject } from '@/stores/project'
 import { say } from '@/i18n/say'
-import { fixed } from '@/i18n/numbers'
 
 const { t } = useI18n()
 const project = useProject()
@@ -25,8 +28,6 @@ const files = ref<HTMLInputElement>()
 const folder = ref<HTMLInputElement>()
 
 const photo = computed(() => project.photos.find((p) => p.path === project.selected) ?? null)
-/** Degrees round the subject from its front. */
-const turnOf = (at: number[]) => Math.round(((Math.atan2(at[0], -at[1]) * 180) / Math.PI + 360) % 360)
 const FIGURES = [
   'sharpness_px',
   'ev_offset',
@@ -103,6 +104,9 @@ function pin() {
     ? pinned.value.filter((p) => p !== path)
     : [...pinned.value.slice(-2), path]
 }
+/** The large photo alone, with all photos in a row under it. */
+const large = useLocalStorage('photos-large', false)
+useKeys('layers.photos', [{ keys: 'L', says: 'keys.large', act: () => (large.value = !large.value) }])
 const shade = ref(false)
 /** When the tone was last changed; 0 when photos are shown as they were shot. */
 const toned = ref(0)
@@ -223,6 +227,9 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
         <button v-if="toned" class="plainbtn" :aria-pressed="after" @click="after = !after">
           {{ t('tone.after') }}
         </button>
+        <button class="plainbtn" :aria-pressed="large" title="L" @click="large = !large">
+          {{ t('photos.large') }}
+        </button>
         <button class="plainbtn" :aria-pressed="shade" @click="shade = !shade">{{ t('judge.dark') }}</button>
         <button class="plainbtn" :aria-pressed="pinned.includes(photo.path)" @click="pin">
           {{ t('judge.pin') }}
@@ -255,50 +262,27 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
     <div v-else-if="!project.photos.length" class="emptynote drop">
       <p>{{ t('photos.empty') }} {{ t('photos.drop') }}.</p>
     </div>
-    <div v-else class="split">
-      <ContactSheet v-model:picked="brushed" :order="order" :only="inSet" />
-      <div class="flat">
-        <div class="panes" :class="`n${panes.length}`">
-          <PhotoPane
-            v-for="p in panes"
-            :key="p ?? ''"
-            v-model:zoom="zoom"
-            v-model:shift="shift"
-            :path="p"
-            :overlay="overlayOf(p)"
-          />
+    <SplitPane v-else name="photos" :aspect="project.aspect" :full="large">
+      <template #first
+        ><ContactSheet v-model:picked="brushed" :order="order" :only="inSet" @open="large = true"
+      /></template>
+      <template #second>
+        <div class="flat">
+          <div class="panes" :class="`n${panes.length}`">
+            <PhotoPane
+              v-for="p in panes"
+              :key="p ?? ''"
+              v-model:zoom="zoom"
+              v-model:shift="shift"
+              :path="p"
+              :overlay="overlayOf(p)"
+            />
+          </div>
+          <FilmStrip v-if="large" :order="order" :only="inSet" />
+          <PhotoFacts v-if="photo" :photo="photo" />
         </div>
-        <div v-if="photo" class="facts num">
-          <p v-if="photo.problem" class="bad">{{ photo.path }} {{ say(photo.problem) }}</p>
-          <p v-if="photo.judged?.says.text" class="says">
-            {{ t(`judge.${photo.judged.proposal}`) }}: {{ say(photo.judged.says) }}
-          </p>
-          <p v-if="!photo.problem">
-            {{ photo.width }} × {{ photo.height }} · {{ photo.camera }} · {{ photo.exposure }}<br />
-            {{ t('photos.focal', { px: fixed(photo.focal_px, 0), source: say(photo.focal_source) }) }}
-            <template v-if="photo.planned"
-              ><br />{{
-                t('photos.planned', {
-                  turn: turnOf(photo.planned),
-                  height: fixed(photo.planned[2], 2),
-                  away: fixed(Math.hypot(photo.planned[0], photo.planned[1]), 2),
-                })
-              }}</template
-            >
-            <template v-if="photo.judged?.set"
-              ><br />{{
-                t('judge.figures', {
-                  set: say(photo.set),
-                  px: fixed(photo.judged.sharpness_px, 1),
-                  ev: fixed(photo.judged.ev_offset, 2),
-                  dark: fixed(photo.judged.too_dark_percent, 0),
-                })
-              }}</template
-            >
-          </p>
-        </div>
-      </div>
-    </div>
+      </template>
+    </SplitPane>
     <div v-if="judged && !video" class="under">
       <StripChart
         :values="chart"
@@ -323,12 +307,11 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
 </template>
 
 <style scoped>
-.split {
-  grid-template-columns: 1.15fr 1fr;
-}
 .flat {
   display: grid;
-  grid-template-rows: 1fr auto;
+  grid-template-rows: minmax(0, 1fr) auto auto;
+  min-height: 0;
+  min-width: 0;
 }
 .panes {
   display: grid;
@@ -358,19 +341,6 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
 }
 .refer {
   font-size: 12.5px;
-}
-.says {
-  color: var(--ochre);
-  font-weight: 600;
-}
-.facts {
-  padding: 8px 12px;
-  border-top: 1px solid var(--joint);
-  background: var(--stone);
-  font-size: 13px;
-}
-.bad {
-  color: var(--rust);
 }
 .file {
   position: absolute;

@@ -12,6 +12,7 @@ import PlanForm from '@/components/plan/PlanForm.vue'
 import PlanTakes from '@/components/plan/PlanTakes.vue'
 import ShootBox from '@/components/plan/ShootBox.vue'
 import ThroughView from '@/components/plan/ThroughView.vue'
+import SplitPane from '@/components/SplitPane.vue'
 import WorldPane from '@/components/WorldPane.vue'
 import { useKeys } from '@/composables/useKeys'
 import { metres } from '@/lib/format'
@@ -277,20 +278,25 @@ function ready(w: World) {
         </div>
       </details>
     </div>
-    <div class="split">
-      <WorldPane :parts="['cameras', 'mesh', 'ground']" :legend="legend" @ready="ready" />
-      <div v-if="out && patches && plan" class="side">
-        <ThroughView
-          :patches="patches"
-          :colors="colors"
-          :plan="out"
-          :shot="shot"
-          :size="[plan.pixels_wide!, plan.pixels_high!]"
-        />
-        <PlanFigures :plan="out" />
-        <PlanCharts :plan="out" :reach="reach" :patches="patches" @look="(at) => world?.lookAt(at)" />
-      </div>
-    </div>
+    <!-- the view through a camera stands over figures and charts: all of it higher than wide -->
+    <SplitPane name="plan" :aspect="0.6">
+      <template #first
+        ><WorldPane :parts="['cameras', 'mesh', 'ground']" :legend="legend" @ready="ready"
+      /></template>
+      <template #second>
+        <div v-if="out && patches && plan" class="side">
+          <ThroughView
+            :patches="patches"
+            :colors="colors"
+            :plan="out"
+            :shot="shot"
+            :size="[plan.pixels_wide!, plan.pixels_high!]"
+          />
+          <PlanFigures :plan="out" />
+          <PlanCharts :plan="out" :reach="reach" :patches="patches" @look="(at) => world?.lookAt(at)" />
+        </div>
+      </template>
+    </SplitPane>
     <Teleport to="#tray-top">
       <div v-if="plan" class="tray num">
         <PlanFindings :findings="out?.findings ?? []" />

@@ -17,6 +17,11 @@ const unit = computed(() => (props.scaled ? UNITS[chosen.value] : 1))
 const digits = computed(() => (props.scaled && chosen.value === 'mm' ? 1 : 3))
 const numbers = ref<BoxNumbers>(numbersOf(props.box, unit.value))
 const bad = ref(false)
+/** The arrow keys change a length by about a hundredth of the box, the turn by a degree. */
+const step = computed(() => {
+  const longest = Math.max(...props.box.high.map((h, k) => h - props.box.low[k])) * unit.value
+  return 10 ** Math.max(-digits.value, Math.round(Math.log10(longest / 100)))
+})
 watch([() => props.box, unit], ([box, u]) => {
   numbers.value = numbersOf(box, u)
   bad.value = false
@@ -40,6 +45,7 @@ useKeys('boxStrip.title', [{ keys: 'Escape', says: 'keys.close', act: () => emit
       <el-input-number
         :model-value="Number(numbers[f].toFixed(f === 'turn' ? 1 : digits))"
         :controls="false"
+        :step="f === 'turn' ? 1 : step"
         :precision="f === 'turn' ? 1 : digits"
         size="small"
         style="width: 78px"

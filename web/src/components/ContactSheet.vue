@@ -3,8 +3,8 @@ import { useVirtualizer } from '@tanstack/vue-virtual'
 import { useElementSize, useLocalStorage } from '@vueuse/core'
 import { computed, ref, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { photoUrl, type Photo } from '@/api/client'
-import { pickedBy, rowsOf, type SheetRow } from '@/lib/sheet'
+import { photoUrl } from '@/api/client'
+import { markOf, ordered, pickedBy, rowsOf, type SheetRow } from '@/lib/sheet'
 import { useProject } from '@/stores/project'
 import { say } from '@/i18n/say'
 
@@ -13,6 +13,7 @@ const props = defineProps<{
   order?: string[]
   only?: string[] | null
 }>()
+const emit = defineEmits<{ open: [path: string] }>()
 /** Several photos that were picked together. */
 const picked = defineModel<string[]>('picked', { default: () => [] })
 type Heading = Extract<SheetRow, { kind: 'heading' }>
@@ -21,21 +22,9 @@ const { t } = useI18n()
 const project = useProject()
 const host = ref<HTMLElement | null>(null)
 const { width } = useElementSize(host)
-const MARKS: Record<string, string> = { placed: '●', weak: '◐', loose: '○', implausible: '⊘', apart: '◌' }
 
 /** The photos in the wished order. */
-const photos = computed(() => {
-  const wanted = props.only ? new Set(props.only) : null
-  const shown = wanted ? project.photos.filter((p) => wanted.has(p.path)) : project.photos
-  if (!props.order) return shown
-  const at = new Map(props.order.map((path, k) => [path, k]))
-  return [...shown].sort((a, b) => (at.get(a.path) ?? 1e9) - (at.get(b.path) ?? 1e9))
-})
-const mark = (p: Photo) => {
-  if (!p.kept || p.problem) return '⌀'
-  if (p.judged && p.judged.proposal !== 'keep') return p.judged.proposal === 'leave out' ? '◆' : '◇'
-  return p.state ? MARKS[p.state] : ''
-}
+const photos = computed(() => ordered(project.photos, props.order, props.only))
 /** Width of a thumbnail: from over two hundred on a screen to a dozen. */
 const [LEAST, MOST] = [38, 420]
 const wished = useLocalStorage('vq-sheet-size', 164)
@@ -90,6 +79,11 @@ function keys(e: KeyboardEvent) {
   if (e.key === 'Escape' && picked.value.length) {
     picked.value = []
     e.stopPropagation()
+    return
+  }
+  if (e.key === 'Enter' && project.selected) {
+    e.preventDefault()
+    emit('open', project.selected)
     return
   }
   const last = shown.value.length - 1
@@ -172,6 +166,10 @@ function wheel(e: WheelEvent) {
               }"
               :title="p.problem ? `${p.path} ${say(p.problem)}` : p.path"
               @click="choose(p.path, $event)"
+              @contextmenu.prevent="
+                choose(p.path, { shiftKey: $event.shiftKey, ctrlKey: true, metaKey: false })
+              "
+              @dblclick="emit('open', p.path)"
             >
               <span class="pic">
                 <img
@@ -191,7 +189,7 @@ function wheel(e: WheelEvent) {
               <span class="cap"
                 ><span v-if="!small" dir="auto">{{ p.path.split('/').pop() }}</span
                 ><b :title="say(p.judged?.says)"
-                  ><i v-if="p.masked" :title="t('photos.masked')">▨</i> {{ mark(p) }}</b
+                  ><i v-if="p.masked" :title="t('photos.masked')">▨</i> {{ markOf(p) }}</b
                 ></span
               >
             </button>

@@ -1,9 +1,10 @@
 <script setup lang="ts">
 import { useElementSize } from '@vueuse/core'
-import { computed, onBeforeUnmount, ref, watch } from 'vue'
+import { computed, onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { photoUrl, tileUrl } from '@/api/client'
 import { drag } from '@/lib/drag'
+import { pinch } from '@/lib/pinch'
 import { PREVIEW, tilesInView } from '@/lib/tiles'
 import { useProject } from '@/stores/project'
 
@@ -100,15 +101,25 @@ function oneToOne() {
   return 1 / Math.min(room.width.value / size.value[0], room.height.value / size.value[1])
 }
 
-function wheel(e: WheelEvent) {
+/** Larger or smaller by a factor about a place in the window, which stays where it is. */
+function zoomAt(client: [number, number], by: number) {
   const r = pane.value!.getBoundingClientRect()
-  const x = e.clientX - r.left - r.width / 2
-  const y = e.clientY - r.top - r.height / 2
-  const next = Math.min(40, Math.max(1, zoom.value * Math.exp(-e.deltaY * 0.0015)))
+  const x = client[0] - r.left - r.width / 2
+  const y = client[1] - r.top - r.height / 2
+  const next = Math.min(40, Math.max(1, zoom.value * by))
   const k = next / zoom.value
   shift.value = next === 1 ? [0, 0] : [x - (x - shift.value[0]) * k, y - (y - shift.value[1]) * k]
   zoom.value = next
 }
+const wheel = (e: WheelEvent) => zoomAt([e.clientX, e.clientY], Math.exp(-e.deltaY * 0.0015))
+let noPinch = () => {}
+onMounted(() => {
+  noPinch = pinch(pane.value!, ({ by, middle, moved }) => {
+    zoomAt(middle, by)
+    if (zoom.value > 1) shift.value = [shift.value[0] + moved[0], shift.value[1] + moved[1]]
+  })
+})
+onBeforeUnmount(() => noPinch())
 
 function down(e: PointerEvent) {
   const from = [e.clientX - shift.value[0], e.clientY - shift.value[1]]

@@ -13,6 +13,8 @@ const props = defineProps<{
   aspect: number
   /** How many of them it holds, one after the other. */
   count?: number
+  /** The second pane has all the room. */
+  full?: boolean
 }>()
 const { t } = useI18n()
 const host = ref<HTMLElement>()
@@ -49,9 +51,15 @@ function press(e: KeyboardEvent) {
 </script>
 
 <template>
-  <div ref="host" class="panes2" :class="best.side" :style="{ '--share': `${(100 * share).toFixed(2)}%` }">
-    <div class="pane"><slot name="first"></slot></div>
+  <div
+    ref="host"
+    class="panes2"
+    :class="props.full ? 'full' : best.side"
+    :style="{ '--share': `${(100 * share).toFixed(2)}%` }"
+  >
+    <div v-if="!props.full" class="pane"><slot name="first"></slot></div>
     <div
+      v-if="!props.full"
       class="bar2"
       role="separator"
       tabindex="0"
@@ -75,6 +83,9 @@ function press(e: KeyboardEvent) {
   min-height: 0;
   min-width: 0;
   display: grid;
+}
+.full {
+  grid-template: minmax(0, 1fr) / minmax(0, 1fr);
 }
 .beside {
   grid-template: minmax(0, 1fr) / minmax(0, 1fr) 7px var(--share);

@@ -82,6 +82,7 @@ export const de: Catalogue = {
     leaveOutShot: 'Diese Aufnahme auslassen',
     deleteInside: 'Löschen, was im Umriss liegt',
     noTool: 'Werkzeug weglegen',
+    large: 'Großes Foto, und zurück zu allen',
     closeOutline: 'Den Umriss schließen',
     cornerBack: 'Die letzte Ecke zurücknehmen',
     bare: 'Foto mit und ohne seine Maske',
@@ -175,6 +176,7 @@ export const de: Catalogue = {
     back: 'Der Server ist wieder da.',
   },
   world: {
+    atlas: 'Texturatlas',
     failed: 'Dies konnte nicht geladen werden: {why}',
     cameras: 'Kameras',
     cloud: 'Wolke',
@@ -568,6 +570,8 @@ export const de: Catalogue = {
     newSet: 'daraus einen Satz machen',
     renameSet: 'diesen Satz nennen',
     setName: 'Name des Satzes',
+    large: 'Großes Foto',
+    film: 'Fotos der Reihe nach',
     leaveBrushed: '{n, plural, one {Dieses auslassen} other {Diese # auslassen}}',
     keepBrushed: '{n, plural, one {Dieses aufnehmen} other {Diese # aufnehmen}}',
     noSet: 'noch nicht beurteilt',
@@ -606,6 +610,8 @@ export const de: Catalogue = {
     bare: 'Nur das Foto',
     unsaved: 'Ausgebesserte Masken sind noch nicht übernommen',
     take: 'Übernehmen',
+    byKeys:
+      'Zeichenfläche: Pfeiltasten bewegen das Kreuz (mit Umschalt in großen Schritten), Leertaste setzt eine Ecke oder beginnt und beendet eine Linie, Eingabe schließt',
     tools: 'Werkzeuge',
     tool: {
       look: 'Ansicht',
@@ -666,6 +672,8 @@ export const de: Catalogue = {
     clear: 'Hintergrund zurückholen',
   },
   finish: {
+    byKeys:
+      'Zeichenfläche: Pfeiltasten bewegen das Kreuz (mit Umschalt in großen Schritten), Leertaste setzt eine Ecke, Entf löscht, was innerhalb liegt',
     rectangle: 'Rechteck',
     lasso: 'Lasso',
     turn: 'Ansicht',

@@ -76,6 +76,7 @@ export const en = {
     leaveOutShot: 'Leave this shot out',
     deleteInside: 'Delete what is inside the outline',
     noTool: 'Put the tool away',
+    large: 'Large photo, and back to all',
     closeOutline: 'Close the outline',
     cornerBack: 'Take the last corner back',
     bare: 'Photo with and without its mask',
@@ -169,6 +170,7 @@ export const en = {
     back: 'The server is back.',
   },
   world: {
+    atlas: 'Texture atlas',
     failed: 'This could not be loaded: {why}',
     cameras: 'cameras',
     cloud: 'cloud',
@@ -561,6 +563,8 @@ export const en = {
     newSet: 'make these a set',
     renameSet: 'call this set',
     setName: 'Name of the set',
+    large: 'Large photo',
+    film: 'Photos in order',
     leaveBrushed: '{n, plural, one {Leave this one out} other {Leave these # out}}',
     keepBrushed: '{n, plural, one {Include this one} other {Include these #}}',
     noSet: 'not judged yet',
@@ -598,6 +602,8 @@ export const en = {
     bare: 'Photo only',
     unsaved: 'Mended masks are not taken yet',
     take: 'Take them',
+    byKeys:
+      'Drawing surface: arrow keys move the cross (Shift: in large steps), Space sets a corner or begins and ends a line, Enter closes',
     tools: 'Tools',
     tool: {
       look: 'View',
@@ -658,6 +664,8 @@ export const en = {
     clear: 'Bring the backdrop back',
   },
   finish: {
+    byKeys:
+      'Drawing surface: arrow keys move the cross (Shift: in large steps), Space sets a corner, Delete deletes what is inside',
     rectangle: 'Rectangle',
     lasso: 'Lasso',
     turn: 'View',

@@ -41,3 +41,21 @@ export function pickedBy(
   const start = before.length ? before : from !== null && from !== to ? [from] : []
   return start.includes(to) ? start.filter((p) => p !== to) : [...start, to]
 }
+
+/** Photos in a wished order, and only some of them. */
+export function ordered(photos: Photo[], order?: string[], only?: string[] | null): Photo[] {
+  const wanted = only ? new Set(only) : null
+  const shown = wanted ? photos.filter((p) => wanted.has(p.path)) : photos
+  if (!order) return shown
+  const at = new Map(order.map((path, k) => [path, k]))
+  return [...shown].sort((a, b) => (at.get(a.path) ?? 1e9) - (at.get(b.path) ?? 1e9))
+}
+
+const MARKS: Record<string, string> = { placed: '●', weak: '◐', loose: '○', implausible: '⊘', apart: '◌' }
+
+/** The sign of what became of a photo: left out, doubted by judging, or its state among the cameras. */
+export function markOf(p: Photo): string {
+  if (!p.kept || p.problem) return '⌀'
+  if (p.judged && p.judged.proposal !== 'keep') return p.judged.proposal === 'leave out' ? '◆' : '◇'
+  return p.state ? MARKS[p.state] : ''
+}
