@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import socket
 import time
 
@@ -110,6 +111,31 @@ def test_on_a_tablet_by_touch(page: Page, address: str, built: int) -> None:
     assert not np.allclose(before, tablet.evaluate("() => window.vqWorld.matrix()"), atol=1e-3)
     tablet.get_by_role("button", name="Photos 2").tap()
     expect(tablet.locator(".bed.on")).to_contain_text("Photos")
+    # a long press picks several; two fingers that part enlarge the photo
+    tablet.locator(".ph").nth(1).tap()
+    tablet.locator(".ph").nth(2).dispatch_event("contextmenu")
+    expect(tablet.get_by_role("button", name="Leave these 2 out")).to_be_visible()
+    box = tablet.locator(".photo").bounding_box()
+    assert box is not None
+    x, y = box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
+
+    def fingers(kind: str, apart: float) -> None:
+        points = [{"x": x - apart, "y": y, "id": 0}, {"x": x + apart, "y": y, "id": 1}] if apart else []
+        touch.send("Input.dispatchTouchEvent", {"type": kind, "touchPoints": points})
+
+    fingers("touchStart", 20)
+    for apart in (30, 45, 60):
+        fingers("touchMove", apart)
+    fingers("touchEnd", 0)
+    frame = tablet.locator(".photo .frame")
+    expect(frame).to_have_attribute("style", re.compile(r"scale\((2\.[5-9]|3)"))
+    # held upright nothing is pushed out of the frame, and the view through a camera keeps its place
+    tablet.set_viewport_size({"width": 820, "height": 1180})
+    tablet.goto(f"{address}/projects/{built}/plan")
+    through = tablet.locator(".through")
+    expect(through).to_be_visible()
+    assert through.bounding_box()["height"] > 100  # type: ignore[index]
+    assert tablet.evaluate("() => document.documentElement.scrollWidth <= innerWidth")
     context.close()
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 import threading
 from pathlib import Path
 from typing import Any
@@ -9,7 +10,9 @@ from typing import Any
 import numpy as np
 import pytest
 from sqlmodel import Session, select
+from tests.conftest import RigSet
 
+from vast_quarry.pipeline import judging
 from vast_quarry.pipeline.grades import Grade
 from vast_quarry.pipeline.recipe import recipe_for
 from vast_quarry.pipeline.run import Runner
@@ -17,7 +20,7 @@ from vast_quarry.server import demo
 from vast_quarry.server.database import open_database
 from vast_quarry.server.models import Job, Project
 from vast_quarry.server.services.folders import Folders, folders_of
-from vast_quarry.server.services.judging import judge_project, judged
+from vast_quarry.server.services.judging import SO_FAR, judge_project, judged
 from vast_quarry.server.services.layers import places_of, recipe_of
 from vast_quarry.server.services.videos import list_videos, look
 
@@ -112,3 +115,32 @@ def test_the_film_of_the_demo_has_two_laps(folders: Folders) -> None:
     # sixty frames a turn at 25 a second
     assert all(b - a == pytest.approx(59 / 25, abs=0.05) for a, b in video.laps)
     assert video.crop[1] == pytest.approx(20, abs=2)
+
+
+def test_figures_of_photos_are_there_before_all_are_judged(
+    ring_set: RigSet, folders: Folders, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """What single photos show is told as they are looked at; the judgement, and its removal, leave nothing of it behind."""
+    monkeypatch.setattr(judging, "EARLY_EVERY", 0.0)
+    for file in sorted(ring_set.photos.iterdir())[:5]:
+        shutil.copy(file, folders.photos / file.name)
+    (folders.photos / "z.jpg").write_bytes(b"no photo")
+    seen: list[dict[str, Any]] = []
+
+    class Watching(Quiet):
+        def stage(self, layer: str, text: str, done: float, total: float, left: float | None = None) -> None:
+            if text == "Comparing photos":
+                seen.append(dict(judged(folders)[0]))
+
+    judge_project(folders, Watching(), threading.Event())
+    early, (final, _) = seen[0], judged(folders)
+    assert sorted(early) == sorted(final) == sorted(p.name for p in folders.photos.iterdir())
+    for name, photo in early.items():
+        assert photo.sharpness_px == final[name].sharpness_px
+        assert photo.set is None
+    assert early["z.jpg"].reasons == final["z.jpg"].reasons == ["unreadable"]
+    assert not (folders.root / SO_FAR).exists()
+    # one that was judged before keeps its judgement while it is looked at again
+    seen.clear()
+    judge_project(folders, Watching(), threading.Event())
+    assert seen[0] == final

@@ -30,12 +30,12 @@ from vast_quarry.pipeline.sentence import as_data, sentence
 from vast_quarry.pipeline.steps.masks import load_mask
 
 #: longer side at which photos are compared with each other, and features of each that are
-COMPARED, FEATURES = 900, 900
+COMPARED, FEATURES = 640, 900
 #: what the lens darkens is seen on patches so wide (standard deviation, share of the longer side): a feature is brighter or
 #: darker than what is about it by how finely it is seen, which depends on the distance
 WIDE = 0.011
 #: changed with the code of this file, so that what was kept by an earlier one is not taken for today's
-KIND = 1
+KIND = 2
 
 
 class Glance(BaseModel):
@@ -76,8 +76,10 @@ def glance(folder: Path, path: str, masks: Path | None = None) -> Glance:
     xy = found.xy[pick]
     far = far_from_middle(xy, gray.shape[1], gray.shape[0])
     light = linear(shown)
-    wide = np.log2(np.maximum(_patches(light, xy, WIDE * max(gray.shape)), 2e-3)).mean(1)
-    colors = _patches(light, xy, 3.0)  # a single pixel is noise and detail
+    # wide patches need no fine picture
+    half = cv2.resize(light, None, fx=0.5, fy=0.5, interpolation=cv2.INTER_AREA)
+    wide = np.log2(np.maximum(_patches(half, (xy + 0.5) / 2 - 0.5, WIDE * max(half.shape[:2])), 2e-3)).mean(1)
+    colors = _patches(light, xy, 2.1)  # a single pixel is noise and detail
     return Glance(look=look, descriptors=found.descriptors[pick], colors=colors, xy=xy, far=far, wide=wide)
 
 

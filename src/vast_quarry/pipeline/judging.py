@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import BrokenExecutor, Executor, Future
 from pathlib import Path
-from typing import TypeVar
+from typing import Any, TypeVar
 
 import numpy as np
 from pydantic import BaseModel
@@ -23,6 +24,8 @@ from vast_quarry.pipeline.shared import PIECE, Compare, Pairs, Shared, compare_k
 T = TypeVar("T")
 #: told the stage, what is done, and how much there is
 Told = Callable[[str, float, float], None]
+#: what was seen of photos is told early once in so many seconds
+EARLY_EVERY = 1.0
 #: darker corners than this (stops) are told
 DARKENED = 0.15
 
@@ -87,16 +90,23 @@ def _falloffs(looks: Sequence[Look], shared: Shared) -> tuple[dict[int, list[flo
 
 
 def look_over(
-    folder: Path, paths: Sequence[str], masks: Path | None, kept: Path, pool: Callable[[], Executor], progress: Told
+    folder: Path,
+    paths: Sequence[str],
+    masks: Path | None,
+    kept: Path,
+    pool: Callable[[], Executor],
+    progress: Told,
+    early: Callable[[list[Inspected]], None] = lambda seen: None,
 ) -> Inspection:
     """Look at photos and judge them; what was seen of each is kept in ``kept`` and not looked at again until it changes.
 
-    ``progress`` is told the stage, what is done and how much there is; what it raises ends the work.
+    ``progress`` is told the stage, what is done and how much there is; what it raises ends the work. ``early`` is handed
+    about once a second what has been seen of single photos so far: their figures, and no judgement yet.
     """
     kept.mkdir(parents=True, exist_ok=True)
     try:
         looking = [pool().submit(keep_glance, folder, path, masks, kept) for path in paths]
-        files = list(_each(looking, "Looking at photos", progress))
+        files = _looked_at(paths, _each(looking, "Looking at photos", progress), early)
     except BrokenExecutor:  # one of them took its process down: which one, shows one by one
         files = []
         for k, path in enumerate(paths):
@@ -115,6 +125,36 @@ def look_over(
         return _each(waiting, "Comparing photos", progress)
 
     return inspect(paths, glances, work)
+
+
+def _looked_at(paths: Sequence[str], files: Iterable[Path], early: Callable[[list[Inspected]], None]) -> list[Path]:
+    """The files of all glances, while those that are there already are told early."""
+    out: list[Path] = []
+    seen: list[Inspected] = []
+    told = time.monotonic()
+    for file in files:
+        out.append(file)
+        if time.monotonic() - told > EARLY_EVERY:
+            seen += [_alone(p, load_glance(f)) for p, f in zip(paths[len(seen) :], out[len(seen) :])]
+            early(seen)
+            told = time.monotonic()
+    return out
+
+
+def _alone(path: str, g: Glance) -> Inspected:
+    """What one photo shows by itself."""
+    if g.problem is not None:
+        return Inspected(photo=path, proposal="leave out", reasons=["unreadable"], says=sentence(g.problem))
+    return Inspected(photo=path, proposal="keep", reasons=[], says=sentence(""), **_figures(g.look))
+
+
+def _figures(look: Look) -> dict[str, Any]:
+    q = look.quality
+    return {
+        "sharpness_px": _known(q.sharpness_px), "widest_px": _known(q.widest_px), "clipped_high_percent": q.clipped_high_percent,
+        "clipped_low_percent": q.clipped_low_percent, "too_dark_percent": q.too_dark_percent, "noise": q.noise,
+        "focal_source": look.focal_source,
+    }  # fmt: skip
 
 
 def _each(waiting: Sequence[Future[T]], text: str, progress: Told) -> Iterator[T]:
@@ -145,9 +185,7 @@ def inspect(paths: Sequence[str], glances: Sequence[Glance], work: Compare | Non
     photos = []
     for k, path in enumerate(paths):
         if k not in by_row:
-            photos.append(
-                Inspected(photo=path, proposal="leave out", reasons=["unreadable"], says=sentence(glances[k].problem))
-            )
+            photos.append(_alone(path, glances[k]))
         else:
             told = _told(*by_row[k], names)
             r, g, b = (round(float(x), 4) for x in tone_of[k])
@@ -167,14 +205,10 @@ def inspect(paths: Sequence[str], glances: Sequence[Glance], work: Compare | Non
 
 
 def _told(look: Look, v: Verdict, sets: Mapping[int, str]) -> Inspected:
-    q = look.quality
     return Inspected(
-        photo=look.path, proposal=v.proposal, reasons=v.reasons, says=together(v.notes, "; "), sharpness_px=_known(q.sharpness_px),
-        widest_px=_known(q.widest_px), motion_deg=q.motion_deg if "motion blur" in v.reasons else None,
-        clipped_high_percent=q.clipped_high_percent, clipped_low_percent=q.clipped_low_percent,
-        too_dark_percent=q.too_dark_percent, noise=q.noise, ev_offset=v.ev_offset, wb_offset=v.wb_offset,
-        duplicate_of=v.duplicate_of, focal_source=look.focal_source, set=sets[v.set], shared=v.shared,
-        limits=v.limits,
+        photo=look.path, proposal=v.proposal, reasons=v.reasons, says=together(v.notes, "; "),
+        motion_deg=look.quality.motion_deg if "motion blur" in v.reasons else None, ev_offset=v.ev_offset, wb_offset=v.wb_offset,
+        duplicate_of=v.duplicate_of, set=sets[v.set], shared=v.shared, limits=v.limits, **_figures(look),
     )  # fmt: skip
 
 

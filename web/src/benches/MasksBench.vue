@@ -184,7 +184,7 @@ useKeys('layers.masks', [
       <button class="plainbtn" @click="apply([])">{{ t('masks.clear') }}</button>
     </div>
     <div v-if="!project.photos.length" class="emptynote">{{ t('photos.empty') }}</div>
-    <SplitPane v-else name="masks" :aspect="project.aspect" :full="large">
+    <SplitPane v-else name="masks" :aspect="project.aspect" :full="large" :most="0.55">
       <template #first
         ><ContactSheet
           v-model:picked="picked"

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { ElInput, ElOption, ElSelect } from 'element-plus'
-import { useLocalStorage } from '@vueuse/core'
+import { useLocalStorage, watchThrottled } from '@vueuse/core'
 import { computed, onMounted, ref, shallowRef, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { api, ask, photoUrl, type Photo, type Video } from '@/api/client'
@@ -126,6 +126,12 @@ async function refreshVideos() {
 }
 onMounted(refreshVideos)
 watch(() => jobs.ended, refreshVideos)
+/** While photos are judged their figures come one after the other. */
+const looking = computed(
+  () =>
+    jobs.active.find((j) => j.kind === 'judge' && j.state === 'running' && j.project_id === project.id)?.done,
+)
+watchThrottled(looking, (done) => done && project.refresh(['photos']), { throttle: 2000 })
 const { sending, share, send } = useBring(async () => {
   await refreshVideos()
   shown.value = videos.value.at(-1)?.name ?? null
@@ -262,7 +268,7 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
     <div v-else-if="!project.photos.length" class="emptynote drop">
       <p>{{ t('photos.empty') }} {{ t('photos.drop') }}.</p>
     </div>
-    <SplitPane v-else name="photos" :aspect="project.aspect" :full="large">
+    <SplitPane v-else name="photos" :aspect="project.aspect" :full="large" :most="0.55">
       <template #first
         ><ContactSheet v-model:picked="brushed" :order="order" :only="inSet" @open="large = true"
       /></template>

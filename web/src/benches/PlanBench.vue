@@ -279,7 +279,7 @@ function ready(w: World) {
       </details>
     </div>
     <!-- the view through a camera stands over figures and charts: all of it higher than wide -->
-    <SplitPane name="plan" :aspect="0.6">
+    <SplitPane name="plan" :aspect="0.5" :most="0.6">
       <template #first
         ><WorldPane :parts="['cameras', 'mesh', 'ground']" :legend="legend" @ready="ready"
       /></template>

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { useVirtualizer } from '@tanstack/vue-virtual'
-import { computed, onMounted, ref, watch } from 'vue'
+import { useElementSize } from '@vueuse/core'
+import { computed, ref, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { photoUrl } from '@/api/client'
 import { markOf, ordered } from '@/lib/sheet'
@@ -26,10 +27,14 @@ const virtual = useVirtualizer(
     overscan: 6,
   })),
 )
-const centre = () => at.value >= 0 && virtual.value.scrollToIndex(at.value, { align: 'center' })
-watch([at, () => photos.value.length], centre, { flush: 'post' })
+/** Room of the row: before it is known nothing can be put in its middle. */
+const { width: room } = useElementSize(host)
 watch(wide, () => virtual.value.measure())
-onMounted(centre)
+watch(
+  [at, room, wide, () => photos.value.length],
+  () => room.value && at.value >= 0 && virtual.value.scrollToIndex(at.value, { align: 'center' }),
+  { flush: 'post' },
+)
 
 function keys(e: KeyboardEvent) {
   const last = photos.value.length - 1

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, nextTick, ref, watch } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 import type { MaskEdit } from '@/api/client'
 import { useCrosshair } from '@/composables/useCrosshair'
@@ -40,11 +40,6 @@ const { cross, press, hide } = useCrosshair({
     }
   },
 })
-/** A tool that was chosen is at hand for the keys as for the pointer. */
-watch(
-  () => props.tool,
-  () => void nextTick(() => host.value?.focus({ preventScroll: true })),
-)
 
 /** Drawn in a frame whose width is 1000. */
 const high = computed(() => 1000 / props.aspect)

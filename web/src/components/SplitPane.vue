@@ -15,11 +15,15 @@ const props = defineProps<{
   count?: number
   /** The second pane has all the room. */
   full?: boolean
+  /** Share of the room that it takes at most, unless somebody drags it. */
+  most?: number
 }>()
 const { t } = useI18n()
 const host = ref<HTMLElement>()
 const { width, height } = useElementSize(host)
-const best = computed(() => bestShare([width.value, height.value], props.aspect, props.count ?? 1))
+const best = computed(() =>
+  bestShare([width.value, height.value], props.aspect, props.count ?? 1, props.most),
+)
 const dragged = useLocalStorage<Record<string, number>>('panes', {})
 const key = computed(() => `${props.name} ${best.value.side}`)
 const share = computed(() => dragged.value[key.value] ?? best.value.share)

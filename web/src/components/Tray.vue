@@ -139,6 +139,16 @@ const computes = computed(() => props.layer !== 'finish')
   gap: 7px;
   padding: 12px 14px 8px;
 }
+@media (max-width: 900px) {
+  .grades {
+    gap: 4px;
+    padding-inline: 8px;
+  }
+  .grades .g {
+    padding-inline: 5px;
+    font-size: 13px;
+  }
+}
 .g {
   border: 1px solid var(--joint);
   border-radius: 6px;

@@ -43,7 +43,7 @@ export const de: Catalogue = {
       cameras: `${FOTOS}, ausgerichtet; noch keine Punkte`,
       points: `${FOTOS}, dichte Punktwolke; noch keine Oberfläche`,
       surface: `${FOTOS}, Netz; noch keine Textur`,
-      texture: `${FOTOS}, texturiert; noch nicht abgeschlossen`,
+      texture: `${FOTOS}, texturiert; kann gespeichert werden`,
       finish: `${FOTOS}, abgeschlossen`,
     },
   },

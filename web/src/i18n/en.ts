@@ -37,7 +37,7 @@ export const en = {
       cameras: '{n, plural, one {# photo} other {# photos}}, aligned; no points yet',
       points: '{n, plural, one {# photo} other {# photos}}, dense cloud; no surface yet',
       surface: '{n, plural, one {# photo} other {# photos}}, mesh; no texture yet',
-      texture: '{n, plural, one {# photo} other {# photos}}, textured; not finished yet',
+      texture: '{n, plural, one {# photo} other {# photos}}, textured; ready to save',
       finish: '{n, plural, one {# photo} other {# photos}}, finished',
     },
   },

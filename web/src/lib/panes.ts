@@ -14,11 +14,11 @@ const within = (v: number, low: number, high: number) => Math.min(high, Math.max
  * Where photos of a shape (width over height) leave least of their pane empty, `count` of them one after the other, and
  * how large that pane has to be to hold them.
  */
-export function bestShare(room: [number, number], aspect: number, count = 1): Share {
+export function bestShare(room: [number, number], aspect: number, count = 1, most = MOST): Share {
   const [w, h] = room
   if (!(w > 0 && h > 0 && aspect > 0)) return { side: 'beside', share: 0.35 }
-  const beside = within((aspect * h) / count / w, LEAST, MOST)
-  const under = within(w / count / aspect / h, LEAST, MOST)
+  const beside = within((aspect * h) / count / w, LEAST, most)
+  const under = within(w / count / aspect / h, LEAST, most)
   // the part of each pane that photos cover
   const cover = (pw: number, ph: number) => Math.min(pw, ph * aspect) ** 2 / aspect / (pw * ph)
   const coverBeside = cover(beside * w, h / count)

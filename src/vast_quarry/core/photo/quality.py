@@ -22,7 +22,7 @@ import numpy as np
 from numba import njit, prange
 from numpy.typing import NDArray
 
-from vast_quarry.core.photo.srgb import linear
+from vast_quarry.core.photo.srgb import LINEAR, linear
 
 Floats = NDArray[np.float32]
 
@@ -40,6 +40,9 @@ REACH, STEP = 24.0, 0.5
 QUANTILE = 40
 #: level (of 255) at and above which a channel is clipped, at and below which a pixel is black
 CLIPPED, BLACK = 252, 3
+#: what lies between says what the light was (linear light of 0.004 and 0.97), and the logarithm of each value
+SURE_ABOVE, SURE_BELOW = int(np.searchsorted(LINEAR, 0.004, "right")) - 1, int(np.searchsorted(LINEAR, 0.97))
+LOGS = np.log2(np.maximum(LINEAR.astype(np.float64), 1e-4))
 #: side of the blocks that darkness is judged in (pixels of the photo made small), and its level in linear light
 BLOCK = 16
 DARK = 0.012
@@ -146,13 +149,20 @@ def _follow(g: Floats, x: Floats, y: Floats, dx: Floats, dy: Floats, least: floa
         width[k] = (far + near) * STEP
 
 
-def edge_widths(gray: NDArray[np.uint8], mask: NDArray[np.bool_] | None = None) -> tuple[Floats, Floats]:
-    """Widths (10 to 90 %, in pixels) and directions (radians, 0 to pi, across the edge) of strong edges (N,)."""
+def edge_widths(
+    gray: NDArray[np.uint8], mask: NDArray[np.bool_] | None = None, noise: float | None = None
+) -> tuple[Floats, Floats]:
+    """Widths (10 to 90 %, in pixels) and directions (radians, 0 to pi, across the edge) of strong edges (N,).
+
+    ``noise`` is that of the photo, where it is known already (:func:`noise_level`).
+    """
     g = cv2.GaussianBlur(gray.astype(np.float32), (0, 0), SMOOTH)
     gx, gy = cv2.Sobel(g, cv2.CV_32F, 1, 0) / 8, cv2.Sobel(g, cv2.CV_32F, 0, 1) / 8
-    strong = np.hypot(gx, gy)
-    noise = min(noise_level(gray), 4.0)  # texture finer than that looks like noise, but is none
-    use = strong > max(float(np.percentile(strong, 80)), 1.2 * noise + 0.3)
+    strong = cv2.magnitude(gx, gy)
+    noise = min(
+        noise_level(gray) if noise is None else noise, 4.0
+    )  # texture finer than that looks like noise, but is none
+    use = strong > max(_percentile(strong, 80), 1.2 * noise + 0.3)
     # the crest of an edge only
     use &= strong >= cv2.dilate(strong, np.ones((3, 3))) * 0.95
     if mask is not None:
@@ -175,16 +185,27 @@ def edge_widths(gray: NDArray[np.uint8], mask: NDArray[np.bool_] | None = None) 
 def noise_level(gray: NDArray[np.uint8]) -> float:
     """Standard deviation of the noise in 8-bit levels, from the flattest half of the photo (Immerkaer's mask)."""
     kernel = np.array([[1, -2, 1], [-2, 4, -2], [1, -2, 1]], np.float32)
-    high = np.abs(cv2.filter2D(gray.astype(np.float32), -1, kernel))
-    flat = cv2.blur(np.abs(cv2.Laplacian(cv2.GaussianBlur(gray, (0, 0), 2.0), cv2.CV_32F)), (15, 15))
-    chosen = high[flat <= np.percentile(flat, 50)]
+    high = cv2.filter2D(gray, cv2.CV_32F, kernel)
+    flat = cv2.blur(cv2.absdiff(cv2.Laplacian(cv2.GaussianBlur(gray, (0, 0), 2.0), cv2.CV_32F), 0.0), (15, 15))
+    some = _spaced(flat)
+    chosen = np.abs(_spaced(high)[some <= np.percentile(some, 50)])
     return float(np.median(chosen) / 0.6745 / 6.0)
+
+
+def _spaced(a: Floats) -> Floats:
+    """A large picture on a grid of about so many pixels as settle a percentile to a few thousandths."""
+    k = max(1, int(np.sqrt(a.size / 200_000)))
+    return a[::k, ::k]
+
+
+def _percentile(a: Floats, percent: float) -> float:
+    return float(np.percentile(_spaced(a), percent))
 
 
 def dark_map(rgb: NDArray[np.uint8]) -> NDArray[np.bool_]:
     """Blocks of a photo (of any size) that are too dark to hold features, as a picture of one value a block."""
     h, w = rgb.shape[:2]
-    light = linear(rgb) @ np.array([0.2126, 0.7152, 0.0722], np.float32)
+    light = cv2.transform(linear(rgb), np.array([[0.2126, 0.7152, 0.0722]], np.float32))
     small = cv2.resize(light, (max(1, w // BLOCK), max(1, h // BLOCK)), interpolation=cv2.INTER_AREA)
     return np.asarray(small < DARK)
 
@@ -206,22 +227,26 @@ def judge(rgb: NDArray[np.uint8], mask: NDArray[np.bool_] | None = None, scale: 
         Size of ``rgb`` as a share of the photo: widths are told in pixels of the photo.
     """
     gray = np.asarray(cv2.cvtColor(rgb, cv2.COLOR_RGB2GRAY), np.uint8)
-    width, direction = edge_widths(gray, mask)
+    noise = noise_level(gray)
+    width, direction = edge_widths(gray, mask, noise)
     sharp, each = _sharp(width, direction)
-    top = rgb.max(2)
-    light = linear(rgb)
-    inside = light[mask] if mask is not None and mask.any() else light.reshape(-1, 3)
+    channels = cv2.split(rgb)
+    top = cv2.max(cv2.max(channels[0], channels[1]), channels[2])
+    least = cv2.min(cv2.min(channels[0], channels[1]), channels[2])
+    inside = mask if mask is not None and mask.any() else np.ones(gray.shape, bool)
     # neither clipped nor black pixels say what the light was
-    sure = (inside.max(1) < 0.97) & (inside.min(1) > 0.004)
-    logs = np.log2(np.maximum(inside[sure] if sure.sum() > 100 else inside, 1e-4))
-    r, g, b = logs.mean(0)
+    sure = inside & (top < SURE_BELOW) & (least > SURE_ABOVE)
+    counted = (sure if sure.sum() > 100 else inside).astype(np.uint8)
+    # of 256 values a channel can have, each is looked up once
+    counts = [cv2.calcHist([c], [0], counted, [256], [0, 256]).ravel().astype(np.float64) for c in channels]
+    r, g, b = (float(c @ LOGS / c.sum()) for c in counts)
     dark = cv2.resize(dark_map(rgb).astype(np.uint8), (rgb.shape[1], rgb.shape[0]), interpolation=cv2.INTER_NEAREST) > 0
     wide = int(np.argmax(each))
     return Quality(
         sharpness_px=round(sharp / scale, 3), widest_px=round(float(each.max()) / scale, 3),
         narrowest_px=round(float(each.min()) / scale, 3), motion_deg=180.0 * wide / DIRECTIONS,
         clipped_high_percent=_percent(top >= CLIPPED, mask), clipped_low_percent=_percent(top <= BLACK, mask),
-        too_dark_percent=_percent(dark, mask), noise=round(noise_level(gray), 3),
+        too_dark_percent=_percent(dark, mask), noise=round(noise, 3),
         light_log2=round(float((r + g + b) / 3), 4), warm_log2=round(float(r - b), 4),
         green_log2=round(float(g - (r + b) / 2), 4), edges=len(width),
     )  # fmt: skip

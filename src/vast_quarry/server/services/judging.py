@@ -21,8 +21,9 @@ from vast_quarry.pipeline.sentence import as_data, sentence
 from vast_quarry.pipeline.step import Reporter
 from vast_quarry.server.services.folders import Folders
 
-#: where it is kept
+#: where it is kept; and while photos are looked at for the first time, what their figures are so far
 JUDGED = "judged.json"
+SO_FAR = "judged-so-far.json"
 #: photos about which somebody has decided
 DECIDED = "decided.json"
 
@@ -51,17 +52,23 @@ def judge_project(folders: Folders, reporter: Reporter, cancelled: threading.Eve
             raise Cancelled
         reporter.stage("photos", text, done, total)
 
+    def rows(photos: list[Inspected]) -> list[dict[str, Any]]:
+        return [{**p.model_dump(mode="json"), "tag": tags[p.photo]} for p in photos]
+
+    def early(seen: list[Inspected]) -> None:
+        write_json(folders.root / SO_FAR, {"photos": rows(seen)}, durable=False)
+
+    tags = {path: _tag(f) for path, f in zip(paths, files)}
     pool = LazyExecutor()
     try:
-        found = look_over(folders.photos, paths, folders.masks, folders.cache, pool, progress)
+        found = look_over(folders.photos, paths, folders.masks, folders.cache, pool, progress, early)
+        write_json(folders.root / JUDGED, {"photos": rows(found.photos), "findings": as_data(found.findings)})
     finally:
         pool.close(at_once=True)
-    tags = {path: _tag(f) for path, f in zip(paths, files)}
-    rows = [{**p.model_dump(mode="json"), "tag": tags[p.photo]} for p in found.photos]
-    write_json(folders.root / JUDGED, {"photos": rows, "findings": as_data(found.findings)})
+        (folders.root / SO_FAR).unlink(missing_ok=True)
     for finding in found.findings:
         reporter.say(finding)
-    return len(rows), sum(p.proposal != "keep" for p in found.photos)
+    return len(files), sum(p.proposal != "keep" for p in found.photos)
 
 
 def decide(folders: Folders, paths: list[str]) -> None:
@@ -82,11 +89,11 @@ def proposed_out(folders: Folders, left_out: list[str]) -> list[str]:
 
 
 def judged(folders: Folders) -> tuple[dict[str, Inspected], list[Said]]:
-    """What was found of photos that have not changed since, by path; and findings about all."""
-    try:
-        document: dict[str, Any] = json.loads((folders.root / JUDGED).read_bytes())
-    except (OSError, ValueError):
-        return {}, []
+    """What was found of photos that have not changed since, by path; and findings about all.
+
+    Of photos that are judged for the first time just now: what there is so far.
+    """
+    document = _document(folders.root / JUDGED) or _document(folders.root / SO_FAR)
     out = {}
     for row in document.get("photos", []):
         file = folders.photos / row["photo"]
@@ -96,3 +103,10 @@ def judged(folders: Folders) -> tuple[dict[str, Inspected], list[Said]]:
             except ValidationError:  # of another version of the program: judged again when it is wanted
                 continue
     return out, [sentence(x) for x in document.get("findings", [])]
+
+
+def _document(file: Path) -> dict[str, Any]:
+    try:
+        return dict(json.loads(file.read_bytes()))
+    except (OSError, ValueError):
+        return {}
