@@ -188,5 +188,6 @@ def test_nothing_is_asked_of_another_host_and_nothing_breaks(page: Page, address
     page.strangers.clear()  # type: ignore[attr-defined]
     with pytest.raises(PageError):
         page.goto(elsewhere)
+    page.wait_for_url("chrome-error://chromewebdata/")  # the browser's own page about it comes a little later
     assert page.strangers == [elsewhere]  # type: ignore[attr-defined]
     page.strangers.clear()  # type: ignore[attr-defined]
