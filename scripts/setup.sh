@@ -38,7 +38,8 @@ sum=$(cat requirements.lock requirements-dev.lock pyproject.toml | sha256sum | c
 # what is set up for checks is enough for use too
 known=$(cat $VENV/.stamp 2>/dev/null || true)
 if [ "$known" != "dev $sum" ] && [ "$known" != "$KIND $sum" ]; then
-  [ -x $VENV/bin/python ] || "$PYTHON" -m venv $VENV
+  # one that was broken off in the middle has no pip yet
+  $VENV/bin/python -m pip --version >/dev/null 2>&1 || "$PYTHON" -m venv --clear $VENV
   echo "Installing Python packages (about 1.5 GB unpacked, a few minutes the first time)"
   # every file has to be the one whose checksum the lock holds
   $VENV/bin/python -m pip install -q --disable-pip-version-check --require-hashes -r $lock

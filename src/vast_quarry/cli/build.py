@@ -249,7 +249,7 @@ def run_until(
     ``add_to`` an earlier result that the photos are added to."""
     filmed = photos.is_file() and is_video(photos)
     claim_output(out, None if filmed else photos)
-    store = Store(out)
+    store = Store(out.resolve())
     added: dict[str, dict[str, Any]] = {}
     if add_to is not None:
         photos, added = _added_to(add_to, photos, out)

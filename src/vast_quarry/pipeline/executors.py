@@ -10,6 +10,8 @@ import time
 from concurrent.futures import Executor, ProcessPoolExecutor
 from multiprocessing.context import BaseContext
 
+from vast_quarry.pipeline.cluster import ClusterPool
+
 #: one thread in each worker: the units are what runs side by side
 _SINGLE = dict.fromkeys(("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS", "MKL_NUM_THREADS", "NUMBA_NUM_THREADS"), "1")
 
@@ -59,9 +61,7 @@ def make_executor() -> Executor:
     """A fresh executor; shut it down after use."""
     scheduler = os.environ.get("VAST_QUARRY_SCHEDULER")
     if scheduler:
-        from distributed import Client  # type: ignore[import-not-found] # an optional extra; only needed for this
-
-        return Client(scheduler).get_executor(pure=False)
+        return ClusterPool(scheduler)
     before = {k: os.environ.get(k) for k in _SINGLE}
     os.environ.update(_SINGLE)
     try:

@@ -78,7 +78,9 @@ def glance(folder: Path, path: str, masks: Path | None = None) -> Glance:
     light = linear(shown)
     # wide patches need no fine picture
     half = cv2.resize(light, None, fx=0.5, fy=0.5, interpolation=cv2.INTER_AREA)
-    wide = np.log2(np.maximum(_patches(half, (xy + 0.5) / 2 - 0.5, WIDE * max(half.shape[:2])), 2e-3)).mean(1)
+    wide = np.log2(
+        np.maximum(_patches(half, ((xy + 0.5) / 2 - 0.5).astype(np.float32), WIDE * max(half.shape[:2])), 2e-3)
+    ).mean(1)
     colors = _patches(light, xy, 2.1)  # a single pixel is noise and detail
     return Glance(look=look, descriptors=found.descriptors[pick], colors=colors, xy=xy, far=far, wide=wide)
 

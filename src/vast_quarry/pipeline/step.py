@@ -14,6 +14,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from vast_quarry.core.progress import Cancelled, Progress
 from vast_quarry.core.words import Said
+from vast_quarry.pipeline.cluster import ClusterPool
 from vast_quarry.pipeline.executors import LazyExecutor
 from vast_quarry.pipeline.figures import Figures
 from vast_quarry.pipeline.forecast import StageClock
@@ -143,7 +144,13 @@ class Context:
             return results
         self.stage(text, 0, len(todo))
         pool = self.executor()
-        room = free_memory() if memory is not None else float("inf")
+        room = float("inf")
+        if isinstance(pool, ClusterPool):
+            photos = getattr(self.settings, "folder", None)
+            pool.check(self.folder, Path(photos) if photos else None)
+            room = pool.room() if memory is not None else room
+        elif memory is not None:
+            room = free_memory()
         takes = list(memory) if memory is not None else [0.0] * len(todo)
         waiting: dict[Future, int] = {}
         queue = list(range(len(todo)))
