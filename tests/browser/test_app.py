@@ -174,6 +174,26 @@ def test_keys_lead_through_the_layers(page: Page, address: str, built: int) -> N
         expect(page.locator(".bed.on")).to_contain_text(name)
 
 
+def test_a_spot_of_the_mesh_leads_to_the_photos_that_see_it(page: Page, address: str, built: int) -> None:
+    page.goto(f"{address}/projects/{built}/surface")
+    wait_drawn(page, "mesh", 0.03)
+    expect(page.locator(".photo")).to_have_count(0)
+    box = page.locator("canvas").bounding_box()
+    assert box is not None
+    page.mouse.click(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)
+    told = page.get_by_text("of 24 photos see this spot, best first")
+    expect(told).to_be_visible()
+    # from one side a third to a half of two rings sees it
+    assert 4 <= int(told.inner_text().split()[0]) <= 14
+    expect(page.locator(".photo-words")).to_contain_text("1 of ")
+    expect(page.locator(".seen polygon")).to_be_visible()
+    page.locator(".film").focus()
+    page.keyboard.press("ArrowRight")
+    expect(page.locator(".photo-words")).to_contain_text("2 of ")
+    page.keyboard.press("Escape")
+    expect(page.locator(".seen")).to_have_count(0)
+
+
 def test_errors_stand_in_the_page(page: Page, address: str, built: int) -> None:
     page.goto(f"{address}/projects/{built}/photos")
     page.get_by_placeholder("or a folder on this machine").fill("/no/such/folder")

@@ -775,6 +775,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/layers/{layer}/seen-by": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Seen By
+         * @description Photos that see a spot of a mesh, best first.
+         */
+        get: operations["seen_by_api_projects__project_id__layers__layer__seen_by_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/layers/{layer}/settings": {
         parameters: {
             query?: never;
@@ -3809,6 +3829,52 @@ export interface components {
             seed: number;
         };
         /**
+         * SightOut
+         * @description A photo that sees the spot, and where (pixels at full size).
+         */
+        SightOut: {
+            /** Angle Deg */
+            angle_deg: number;
+            /** At */
+            at: [
+                number,
+                number
+            ];
+            /** Clear */
+            clear: number;
+            /** Gsd */
+            gsd: number;
+            /** Outline */
+            outline: [
+                number,
+                number
+            ][];
+            /** Photo */
+            photo: string;
+            /** Row */
+            row: number;
+            /** Weight */
+            weight: number;
+        };
+        /**
+         * SpotOut
+         * @description Photos that see a spot, best first, and how many there are in all; where the patch stands and its side, in world units.
+         */
+        SpotOut: {
+            /** Normal */
+            normal: [
+                number,
+                number,
+                number
+            ];
+            /** Of */
+            of: number;
+            /** Photos */
+            photos: components["schemas"]["SightOut"][];
+            /** Side */
+            side: number;
+        };
+        /**
          * StationOut
          * @description A planned camera; its number among those computed, -1 for a further shot.
          */
@@ -5498,6 +5564,43 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    seen_by_api_projects__project_id__layers__layer__seen_by_get: {
+        parameters: {
+            query: {
+                x: number;
+                y: number;
+                z: number;
+                number?: number | null;
+            };
+            header?: never;
+            path: {
+                layer: string;
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SpotOut"];
                 };
             };
             /** @description Validation Error */

@@ -1,9 +1,12 @@
 <script setup lang="ts">
-import { computed, ref, watch } from 'vue'
+import { computed, ref, shallowRef, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
+import { api, ask, type SpotOut } from '@/api/client'
+import SeenBy from '@/components/SeenBy.vue'
 import SplitPane from '@/components/SplitPane.vue'
 import WorldPane from '@/components/WorldPane.vue'
 import { useProject } from '@/stores/project'
+import { useKeys } from '@/composables/useKeys'
 import { useCompared, useWorldOf } from '@/composables/useWorldOf'
 import type { MeshMode } from '@/world/World'
 
@@ -22,8 +25,30 @@ const atlas = computed(() =>
     : null,
 )
 
+/** The spot of the mesh that was pressed, and who sees it. */
+const seen = shallowRef<SpotOut | null>(null)
+async function look(at: number[]) {
+  const [x, y, z] = at
+  const params = {
+    path: { project_id: project.id, layer: props.layer },
+    query: { x, y, z, number: number.value },
+  }
+  const found = (await ask(
+    api.GET('/api/projects/{project_id}/layers/{layer}/seen-by', { params }),
+  )) as SpotOut
+  seen.value = found
+  world.value?.setSpot({ at, normal: found.normal, side: found.side })
+}
+function forget() {
+  seen.value = null
+  world.value?.setSpot(null)
+}
+useKeys(`layers.${props.layer}`, [{ keys: 'Escape', says: 'keys.noSpot', act: forget }])
+
 const { world, ready } = useWorldOf(number, async (w, n) => {
   w.setGround(1)
+  forget()
+  w.onSpot = (p) => void look(p.toArray())
   await w.setMesh(url(n), mode.value)
 })
 useCompared(
@@ -45,39 +70,31 @@ const modes = computed<MeshMode[]>(() =>
           {{ t(`world.${m}`) }}
         </button></span
       >
+      <button v-if="seen" class="plainbtn" @click="forget">{{ t('seen.close') }}</button>
       <span v-if="compared !== null" class="quiet num"
         >{{ t(`layers.${layer}`) }} {{ number }} | {{ compared }}</span
       >
       <span class="end quiet">{{ t('world.hint') }}</span>
     </div>
     <div v-if="number === null" class="emptynote">{{ t('world.empty') }}</div>
-    <SplitPane v-else-if="atlas" name="texture" :aspect="1">
+    <SplitPane v-else :key="props.layer" :name="props.layer" :aspect="1" :off="!atlas && !seen">
       <template #first
         ><WorldPane
           :parts="['mesh', 'ground']"
           :poster="poster"
+          :legend="seen ? '' : t('seen.hint')"
           :comparing="compared !== null"
           @ready="ready"
       /></template>
       <template #second>
-        <div class="atlas"><img :src="atlas" :alt="t('world.atlas')" /></div>
+        <SeenBy v-if="seen" :seen="seen" />
+        <div v-else-if="atlas" class="atlas"><img :src="atlas" :alt="t('world.atlas')" /></div>
       </template>
     </SplitPane>
-    <WorldPane
-      v-else
-      class="grow"
-      :parts="['mesh', 'ground']"
-      :poster="poster"
-      :comparing="compared !== null"
-      @ready="ready"
-    />
   </section>
 </template>
 
 <style scoped>
-.grow {
-  flex: 1;
-}
 .atlas {
   background: var(--surround);
   display: grid;

@@ -15,6 +15,8 @@ const props = defineProps<{
   count?: number
   /** The second pane has all the room. */
   full?: boolean
+  /** There is nothing to show in it: the first pane has all the room. */
+  off?: boolean
   /** Share of the room that it takes at most, unless somebody drags it. */
   most?: number
 }>()
@@ -58,12 +60,12 @@ function press(e: KeyboardEvent) {
   <div
     ref="host"
     class="panes2"
-    :class="props.full ? 'full' : best.side"
+    :class="props.full || props.off ? 'full' : best.side"
     :style="{ '--share': `${(100 * share).toFixed(2)}%` }"
   >
     <div v-if="!props.full" class="pane"><slot name="first"></slot></div>
     <div
-      v-if="!props.full"
+      v-if="!props.full && !props.off"
       class="bar2"
       role="separator"
       tabindex="0"
@@ -77,7 +79,9 @@ function press(e: KeyboardEvent) {
       @dblclick="forget"
       @keydown="press"
     ></div>
-    <div class="pane" :style="{ '--count': props.count ?? 1 }"><slot name="second"></slot></div>
+    <div v-if="!props.off" class="pane" :style="{ '--count': props.count ?? 1 }">
+      <slot name="second"></slot>
+    </div>
   </div>
 </template>
 

@@ -82,6 +82,7 @@ export const de: Catalogue = {
     leaveOutShot: 'Diese Aufnahme auslassen',
     deleteInside: 'Löschen, was im Umriss liegt',
     noTool: 'Werkzeug weglegen',
+    noSpot: 'Stelle vergessen',
     large: 'Großes Foto, und zurück zu allen',
     closeOutline: 'Den Umriss schließen',
     cornerBack: 'Die letzte Ecke zurücknehmen',
@@ -562,6 +563,13 @@ export const de: Catalogue = {
     clipped_high_percent: 'weiß ausgefressen, %',
     noise: 'Rauschen, Tonwerte',
     shared: 'gemeinsame Merkmale',
+  },
+  seen: {
+    hint: 'eine Stelle drücken: Fotos, die sie zeigen',
+    told: '{n, plural, =0 {Keines von {of} Fotos zeigt diese Stelle} one {# von {of} Fotos zeigt diese Stelle} other {# von {of} Fotos zeigen diese Stelle, das beste zuerst}}',
+    caption_mm: '{photo} · {place} von {n} · {angle}° schräg · {gsd} mm je Pixel · {hidden} % verdeckt',
+    caption_unit: '{photo} · {place} von {n} · {angle}° schräg · {hidden} % verdeckt',
+    close: 'Stelle vergessen',
   },
   photos: {
     refer: 'ohne zu kopieren',

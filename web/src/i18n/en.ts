@@ -76,6 +76,7 @@ export const en = {
     leaveOutShot: 'Leave this shot out',
     deleteInside: 'Delete what is inside the outline',
     noTool: 'Put the tool away',
+    noSpot: 'Forget the spot',
     large: 'Large photo, and back to all',
     closeOutline: 'Close the outline',
     cornerBack: 'Take the last corner back',
@@ -555,6 +556,13 @@ export const en = {
     clipped_high_percent: 'clipped white, %',
     noise: 'noise, levels',
     shared: 'features shared',
+  },
+  seen: {
+    hint: 'press a spot: photos that see it',
+    told: '{n, plural, =0 {None of {of} photos sees this spot} one {# of {of} photos sees this spot} other {# of {of} photos see this spot, best first}}',
+    caption_mm: '{photo} · {place} of {n} · {angle}° off straight on · {gsd} mm a pixel · {hidden} % hidden',
+    caption_unit: '{photo} · {place} of {n} · {angle}° off straight on · {hidden} % hidden',
+    close: 'Forget the spot',
   },
   photos: {
     refer: 'without copying',

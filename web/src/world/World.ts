@@ -24,6 +24,7 @@ import { Picker } from './Picker'
 import { dispose, nearestCamera, nearestPoint, rayAt } from './pick'
 import { dressMeshes, type MeshMode } from './meshModes'
 import { FramePicture } from './FramePicture'
+import { spotObject } from './spot'
 import { tonesOf } from './tones'
 
 export type { MeshMode }
@@ -39,6 +40,7 @@ export class World {
   private last = performance.now()
   private readonly parts: Record<Part, THREE.Group>
   private readonly second = new THREE.Group()
+  private readonly spot = new THREE.Group()
   private readonly watcher: ResizeObserver
   private points: THREE.Points | null = null
   private cameras: CameraOut[] = []
@@ -61,6 +63,8 @@ export class World {
   onBox: (box: Box) => void = () => {}
   /** A point of the cloud was pressed. */
   onPoint: ((p: THREE.Vector3) => void) | null = null
+  /** A spot of the mesh was pressed. */
+  onSpot: ((p: THREE.Vector3) => void) | null = null
   /** Asked when a button goes down: true takes the pointer until it goes up, and the view does not turn meanwhile. */
   grab: ((what: 'down' | 'move' | 'up', ray: THREE.Raycaster, row: number | null) => boolean) | null = null
   /** Something to look at is drawn for the first time. */
@@ -85,7 +89,7 @@ export class World {
       (['cameras', 'cloud', 'box', 'mesh', 'ground'] as Part[]).map((k) => [k, new THREE.Group()]),
     ) as Record<Part, THREE.Group>
     Object.values(this.parts).forEach((g) => this.scene.add(g))
-    this.scene.add(this.second)
+    this.scene.add(this.second, this.spot)
     this.painter = new Painter(this.renderer, this.scene, this.eye, this.parts, this.second, this.lighter)
     this.scene.add(new THREE.HemisphereLight(0xffffff, 0xb9ae98, 2.2))
     const slant = new THREE.DirectionalLight(0xffffff, 1.6)
@@ -108,6 +112,8 @@ export class World {
       point: (e) => {
         const p = this.onPoint && this.pointAt(e)
         if (p) this.onPoint?.(p)
+        const spot = this.onSpot && this.picker.first(this.ray(e), this.parts.mesh)
+        if (spot) this.onSpot?.(spot)
       },
       boxMoves: (box) => this.setBox(box),
       boxMoved: (box) => this.onBox(box),
@@ -406,6 +412,13 @@ export class World {
     this.parts.cloud.updateMatrixWorld()
     const found = nearestPoint(this.points, e, this.canvas, this.camera)
     return found && found.applyMatrix4(this.parts.cloud.matrixWorld)
+  }
+
+  /** Show the patch about a spot of the mesh, or none. */
+  setSpot(spot: { at: number[]; normal: number[]; side: number } | null) {
+    dispose(this.spot)
+    if (spot) this.spot.add(spotObject(spot.at, spot.normal, spot.side, this.tones.chosen))
+    this.request()
   }
 
   /** Have presses on points told to somebody; who was told before. */

@@ -13,11 +13,12 @@ from vast_quarry.core.words import say
 from vast_quarry.pipeline.registry import STEPS
 from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.routers.jobs import JobOut
-from vast_quarry.server.services import jobs, joins, layers, lens_maps, marks, world
+from vast_quarry.server.services import jobs, joins, layers, lens_maps, marks, seen, world
 from vast_quarry.server.services.folders import get_project
 
 router = APIRouter(prefix="/api/projects/{project_id}/layers", tags=["layers"])
 Number = Annotated[int | None, Query(ge=1)]
+Finite = Annotated[float, Query(allow_inf_nan=False)]
 
 
 class UseIn(BaseModel):
@@ -109,13 +110,13 @@ def matches(a: int, b: int, f: Files) -> list[joins.MatchOut]:
 
 
 @router.get("/cameras/track")
-def track(x: float, y: float, z: float, f: Files) -> joins.TrackOut:
+def track(x: Finite, y: Finite, z: Finite, f: Files) -> joins.TrackOut:
     """The point of the sparse cloud nearest to a place, and all photos that show it."""
     return joins.track_near(f, (x, y, z))
 
 
 @router.get("/cameras/track-of")
-def track_of(row: int, x: float, y: float, f: Files) -> joins.TrackOut:
+def track_of(row: int, x: Finite, y: Finite, f: Files) -> joins.TrackOut:
     """The track of the tied feature of a photo nearest to a pixel."""
     return joins.track_of(f, row, (x, y))
 
@@ -147,6 +148,12 @@ def cloud(
 def mesh(layer: str, f: Files, number: Number = None) -> FileResponse:
     """A mesh as GLB."""
     return FileResponse(world.mesh_file(f, layer, number), media_type="model/gltf-binary")
+
+
+@router.get("/{layer}/seen-by")
+def seen_by(layer: str, x: Finite, y: Finite, z: Finite, f: Files, number: Number = None) -> seen.SpotOut:
+    """Photos that see a spot of a mesh, best first."""
+    return seen.seen_by(f, layer, (x, y, z), number)
 
 
 @router.get("/{layer}/poster", response_class=FileResponse)

@@ -220,7 +220,14 @@ def plain_image() -> bytes:
 MESHES = ("surface", "texture", "finish")
 
 
-def _mesh_version(folders: Folders, layer: str, number: int | None) -> Version:
+def mesh_version(folders: Folders, layer: str, number: int | None) -> Version:
+    """A version of a layer that has a mesh.
+
+    Raises
+    ------
+    NotFound
+        When it has none.
+    """
     if layer not in MESHES:
         raise NotFound(say("The layer {layer} has no mesh.", layer=layer))
     return version_of(folders, layer, number)
@@ -228,7 +235,7 @@ def _mesh_version(folders: Folders, layer: str, number: int | None) -> Version:
 
 def mesh_file(folders: Folders, layer: str, number: int | None) -> Path:
     """A GLB for display of a version of Surface, Texture or Finish, made once."""
-    version = _mesh_version(folders, layer, number)
+    version = mesh_version(folders, layer, number)
     target = folders.cache / f"{layer}-{version.key}.glb"
     if target.exists():
         return target
@@ -246,7 +253,7 @@ def mesh_file(folders: Folders, layer: str, number: int | None) -> Path:
 
 def poster_file(folders: Folders, layer: str, number: int | None) -> Path:
     """A still picture of a version of Surface, Texture or Finish, made once."""
-    version = _mesh_version(folders, layer, number)
+    version = mesh_version(folders, layer, number)
     target = folders.cache / f"poster-{layer}-{version.key}.webp"
     if target.exists():
         return target
