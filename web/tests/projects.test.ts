@@ -19,6 +19,9 @@ const project = (more: Partial<Project> = {}): Project =>
     planned: 0,
     picture: null,
     poster: null,
+    film: null,
+    laps: [],
+    shape: '',
     ...more,
   }) as Project
 

@@ -20,10 +20,11 @@ from sqlmodel import Session, select
 from vast_quarry.core.photo.tone import Tone, apply_tone
 from vast_quarry.core.rig.defects import disc_kernel, motion_kernel
 from vast_quarry.pipeline.packed import unpack
-from vast_quarry.pipeline.plan import PlanIn
+from vast_quarry.pipeline.plan import PlanIn, told
 from vast_quarry.server.models import Project
 from vast_quarry.server.services.folders import Folders, folders_of
 from vast_quarry.server.services.jobs import add_job
+from vast_quarry.server.services.plan import save_plan
 from vast_quarry.server.services.videos import take_video
 
 #: shipped in the package: the photos, and what was made of them
@@ -58,8 +59,9 @@ def add_demo(engine: Engine, data: Path) -> None:
             add_finished(session, data)
         if PLANNED not in there:
             plan = PlanIn.model_validate(FINIAL)
-            total = len(plan.work_out().stations)
-            session.add(Project(name=PLANNED, plan={**plan.model_dump(mode="json"), "total": total}))
+            project = Project(name=PLANNED)
+            save_plan(project, plan, told(plan.work_out()))
+            session.add(project)
             session.commit()
         for name, fill, kind, params in (
             (SPOILT, _spoil, "judge", {}),

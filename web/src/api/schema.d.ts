@@ -2284,6 +2284,16 @@ export interface components {
             redo: number;
         };
         /**
+         * DrawnLap
+         * @description A lap of a plan, for a small drawing.
+         */
+        DrawnLap: {
+            /** Count */
+            count: number;
+            /** Rise Deg */
+            rise_deg: number;
+        };
+        /**
          * EditIn
          * @description An edit of the masks of some photos.
          */
@@ -2329,6 +2339,16 @@ export interface components {
              * @default 1
              */
             times: number;
+        };
+        /**
+         * FilmOut
+         * @description A video, and the number of a small picture of it.
+         */
+        FilmOut: {
+            /** Name */
+            name: string;
+            /** Picture */
+            picture: number;
         };
         /**
          * FinishFigures
@@ -3680,9 +3700,15 @@ export interface components {
             bytes: number;
             /** Cache Bytes */
             cache_bytes: number;
+            film?: components["schemas"]["FilmOut"] | null;
             grade: components["schemas"]["Grade"];
             /** Id */
             id: number;
+            /**
+             * Laps
+             * @default []
+             */
+            laps: components["schemas"]["DrawnLap"][];
             /** Made */
             made: string;
             /** Name */
@@ -3697,6 +3723,11 @@ export interface components {
             poster: string | null;
             /** Running */
             running: boolean;
+            /**
+             * Shape
+             * @default
+             */
+            shape: string;
             /** Videos */
             videos: number;
         };

@@ -4,6 +4,7 @@ import { useIntervalFn } from '@vueuse/core'
 import { useI18n } from 'vue-i18n'
 import { api, ask, photoUrl, type Kind, type Scene } from '@/api/client'
 import PhotoPane from '@/components/PhotoPane.vue'
+import EmptyLayer from '@/components/EmptyLayer.vue'
 import SplitPane from '@/components/SplitPane.vue'
 import StripChart from '@/components/StripChart.vue'
 import WorldPane from '@/components/WorldPane.vue'
@@ -323,7 +324,7 @@ const scale = computed(() => {
         :choices="groupChoices"
       />
     </div>
-    <div v-if="number === null && !growing" class="emptynote">{{ t('world.empty') }}</div>
+    <EmptyLayer v-if="number === null && !growing" layer="cameras" />
     <SplitPane v-else name="cameras" :aspect="project.aspect">
       <template #first
         ><WorldPane

@@ -3,6 +3,7 @@ import { computed, onMounted, reactive, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { useRouter } from 'vue-router'
 import { api, ask, tell, type Parcel } from '@/api/client'
+import EmptyLayer from '@/components/EmptyLayer.vue'
 import WorldPane from '@/components/WorldPane.vue'
 import { fixed } from '@/i18n/numbers'
 import { bytes } from '@/lib/format'
@@ -66,7 +67,7 @@ function still() {
 
 <template>
   <section class="bench">
-    <div v-if="!layer" class="emptynote">{{ t('dispatch.need') }}</div>
+    <EmptyLayer v-if="!layer" layer="dispatch" />
     <WorldPane v-else class="grow" :parts="['mesh', 'ground']" @ready="ready" />
     <Teleport to="#tray-top">
       <div v-if="layer" class="list">

@@ -3,6 +3,7 @@ import { ElInputNumber, ElSwitch } from 'element-plus'
 import { computed, nextTick, onMounted, ref, shallowRef, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { api, ask, tell, type Draft, type Edit } from '@/api/client'
+import EmptyLayer from '@/components/EmptyLayer.vue'
 import WorldPane from '@/components/WorldPane.vue'
 import { useJobs } from '@/stores/jobs'
 import { useProject } from '@/stores/project'
@@ -196,7 +197,7 @@ useKeys('layers.finish', [
       {{ t('finish.other', { on: draft.on, now: there }) }}
       <button class="plainbtn" @click="anew">{{ t('finish.anew', { now: there }) }}</button>
     </p>
-    <div v-if="there === null" class="emptynote">{{ t('finish.need') }}</div>
+    <EmptyLayer v-if="there === null" layer="finish" />
     <WorldPane
       v-else
       class="grow"

@@ -5,6 +5,7 @@ import { computed, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { api, ask, tell, type Brought, type MaskEdit } from '@/api/client'
 import ContactSheet from '@/components/ContactSheet.vue'
+import EmptyLayer from '@/components/EmptyLayer.vue'
 import FilmStrip from '@/components/FilmStrip.vue'
 import MaskCanvas from '@/components/MaskCanvas.vue'
 import MaskTools from '@/components/MaskTools.vue'
@@ -183,7 +184,7 @@ useKeys('layers.masks', [
       <button class="plainbtn" :disabled="!color" @click="apply([color!])">{{ t('masks.apply') }}</button>
       <button class="plainbtn" @click="apply([])">{{ t('masks.clear') }}</button>
     </div>
-    <div v-if="!project.photos.length" class="emptynote">{{ t('photos.empty') }}</div>
+    <EmptyLayer v-if="!project.photos.length" layer="masks" />
     <SplitPane v-else name="masks" :aspect="project.aspect" :full="large" :most="0.55">
       <template #first
         ><ContactSheet

@@ -2,6 +2,7 @@
 import { computed, ref, shallowRef, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { api, ask, type SpotOut } from '@/api/client'
+import EmptyLayer from '@/components/EmptyLayer.vue'
 import SeenBy from '@/components/SeenBy.vue'
 import SplitPane from '@/components/SplitPane.vue'
 import WorldPane from '@/components/WorldPane.vue'
@@ -76,7 +77,7 @@ const modes = computed<MeshMode[]>(() =>
       >
       <span class="end quiet">{{ t('world.hint') }}</span>
     </div>
-    <div v-if="number === null" class="emptynote">{{ t('world.empty') }}</div>
+    <EmptyLayer v-if="number === null" :layer="layer" />
     <SplitPane v-else :key="props.layer" :name="props.layer" :aspect="1" :off="!atlas && !seen">
       <template #first
         ><WorldPane

@@ -266,7 +266,7 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
     </div>
     <VideoPane v-if="video" :key="video.name" :video="video" />
     <div v-else-if="!project.photos.length" class="emptynote drop">
-      <p>{{ t('photos.empty') }} {{ t('photos.drop') }}.</p>
+      <p>{{ t('empty.photos') }}<br />{{ t('photos.drop') }}.</p>
     </div>
     <SplitPane v-else name="photos" :aspect="project.aspect" :full="large" :most="0.55">
       <template #first

@@ -3,6 +3,7 @@ import { computed, ref, shallowRef, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { api, ask, photoUrl, type Scene } from '@/api/client'
 import PhotoPane from '@/components/PhotoPane.vue'
+import EmptyLayer from '@/components/EmptyLayer.vue'
 import SplitPane from '@/components/SplitPane.vue'
 import WorldPane from '@/components/WorldPane.vue'
 import { useProject } from '@/stores/project'
@@ -54,7 +55,7 @@ const legend = computed(
       >
       <span class="end quiet">{{ t('world.hint') }}</span>
     </div>
-    <div v-if="number === null" class="emptynote">{{ t('world.empty') }}</div>
+    <EmptyLayer v-if="number === null" layer="points" />
     <SplitPane v-else name="points" :aspect="project.aspect" :count="2">
       <template #first
         ><WorldPane

@@ -4,6 +4,7 @@ import { nextTick, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { day } from '@/i18n/numbers'
 import { api, ask, photoUrl, type Project } from '@/api/client'
+import PlanDrawing from '@/components/PlanDrawing.vue'
 import { bytes } from '@/lib/format'
 import { stateOf } from '@/lib/projects'
 
@@ -71,10 +72,12 @@ async function free() {
         :src="photoUrl(props.project.id, 'thumb', props.project.picture, 480)"
         alt=""
       />
-      <svg v-else viewBox="0 0 200 140" class="blank">
-        <ellipse v-for="k in 3" :key="k" cx="100" :cy="104 - 20 * k" :rx="78 - 16 * k" :ry="19 - 4 * k" />
-        <path d="M88 116V62q12-14 24 0v54z" />
-      </svg>
+      <img
+        v-else-if="props.project.film"
+        :src="`/api/projects/${props.project.id}/videos/${encodeURIComponent(props.project.film.name)}/picture/${props.project.film.picture}`"
+        alt=""
+      />
+      <PlanDrawing v-else class="blank" :laps="props.project.laps" :shape="props.project.shape" />
     </a>
     <div class="what">
       <el-input
@@ -157,15 +160,6 @@ img,
 }
 .poster {
   object-fit: contain;
-}
-.blank ellipse {
-  fill: none;
-  stroke: var(--ink2);
-  stroke-dasharray: 3 6;
-  opacity: 0.6;
-}
-.blank path {
-  fill: var(--joint);
 }
 .what {
   display: flex;

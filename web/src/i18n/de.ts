@@ -200,7 +200,6 @@ export const de: Catalogue = {
     glass: 'durchsichtig',
     line: 'Linie zwischen den beiden Versionen',
     hint: 'Ziehen dreht · rechts ziehen schiebt · Rad zoomt',
-    empty: 'Noch nichts zu zeigen',
     found:
       '{n, plural, one {# Foto} other {# Fotos}} gelesen, {pairs, plural, one {# Paar hat} other {# Paare haben}} einander gefunden',
     placed: 'platziert',
@@ -571,6 +570,25 @@ export const de: Catalogue = {
     caption_unit: '{photo} · {place} von {n} · {angle}° schräg · {hidden} % verdeckt',
     close: 'Stelle vergessen',
   },
+  empty: {
+    photos:
+      'Hier kommen Fotos des Objekts herein, oder ein Video davon; sie werden durchgesehen und angeglichen.',
+    masks:
+      'Masken sagen, was von jedem Foto zählt. Vor einem Drehteller oder auf einem vollen Tisch braucht man sie, bei einem Gang um das Objekt nicht.',
+    cameras: 'Hier wird gefunden, von wo jedes Foto aufgenommen ist, und durch welches Objektiv.',
+    points: 'Hier wird die Entfernung jedes Pixels gefunden und daraus eine dichte Punktwolke gemacht.',
+    surface: 'Hier wird aus der dichten Wolke ein Netz aus Dreiecken.',
+    texture: 'Hier werden die Fotos auf das Netz gelegt.',
+    finish: 'Hier wird das Modell beschnitten, gesäubert und leichter gemacht, bevor es gespeichert wird.',
+    dispatch: 'Hier wird das Modell für das nächste Programm gespeichert, in dessen Einheiten und Achsen.',
+    needs: {
+      photos: 'Es beginnt mit Fotos.',
+      run: 'Was bis hierher fehlt, wird mit berechnet.',
+      texture: 'Es braucht ein texturiertes Modell.',
+      working: 'An diesem Projekt wird gearbeitet: Die Zeile unten sagt, wie weit es ist.',
+    },
+    toPhotos: 'Fotos einlesen',
+  },
   photos: {
     refer: 'ohne zu kopieren',
     referHint: 'Die Fotos bleiben, wo sie sind; das Projekt verweist auf sie',
@@ -696,7 +714,6 @@ export const de: Catalogue = {
     keep: 'Als Version speichern',
     edits: '{n, plural, one {# Änderung} other {# Änderungen}} · {faces} Dreiecke',
     hint: 'Umfahren, was weg soll. Rechts ziehen dreht weiterhin.',
-    need: 'Der Abschluss braucht ein texturiertes Modell. Erst die Textur ausführen.',
     working: 'in Arbeit ({n})',
     other: 'Diese Änderungen beruhen auf Version {on} der Textur; in Gebrauch ist jetzt Version {now}.',
     anew: 'Sie aufgeben und auf Version {now} beginnen',
@@ -709,7 +726,6 @@ export const de: Catalogue = {
     size: 'etwa {size}',
     recipe: 'Rezept',
     still: 'Standbild der Ansicht',
-    need: 'Es gibt noch kein Modell. Erst die Textur ausführen.',
     textured: 'mit Textur',
     scale: {
       nothing: 'Noch kein Maßstab: Längen in diesen Dateien stimmen nicht; die längste Seite gilt als 1 m.',

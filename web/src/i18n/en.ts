@@ -194,7 +194,6 @@ export const en = {
     glass: 'see-through',
     line: 'Line between the two versions',
     hint: 'drag turns · right drag shifts · wheel zooms',
-    empty: 'Nothing to show yet',
     found:
       '{n, plural, one {# photo} other {# photos}} read, {pairs, plural, one {# pair} other {# pairs}} found each other',
     placed: 'placed',
@@ -564,6 +563,24 @@ export const en = {
     caption_unit: '{photo} · {place} of {n} · {angle}° off straight on · {hidden} % hidden',
     close: 'Forget the spot',
   },
+  empty: {
+    photos: 'Photos of the subject, or a video of it, are brought in here, looked through and evened out.',
+    masks:
+      'Masks say what of each photo counts. Before a turntable or a busy desk they are needed; on a walk round the subject they are not.',
+    cameras: 'Here it is found out where each photo was taken from, and through which lens.',
+    points: 'Here the distance of every pixel is found, and a dense cloud of points made of it.',
+    surface: 'Here the dense cloud becomes a mesh of triangles.',
+    texture: 'Here the photos are laid onto the mesh.',
+    finish: 'Here the model is cut, cleaned and made lighter before it is saved.',
+    dispatch: 'Here the model is saved for the next program, in its units and axes.',
+    needs: {
+      photos: 'It begins with photos.',
+      run: 'What is missing up to here is computed with it.',
+      texture: 'It needs a textured model.',
+      working: 'This project is being worked on: the line at the bottom says how far it is.',
+    },
+    toPhotos: 'Bring in photos',
+  },
   photos: {
     refer: 'without copying',
     referHint: 'The photos stay where they are; the project points to them',
@@ -688,7 +705,6 @@ export const en = {
     keep: 'Save as a version',
     edits: '{n, plural, one {# edit} other {# edits}} · {faces} triangles',
     hint: 'Draw round what is to go. Right drag still turns.',
-    need: 'Finish needs a textured model. Run Texture first.',
     working: 'working ({n})',
     other: 'These edits stand on version {on} of Texture; version {now} is in use now.',
     anew: 'Give them up and begin on version {now}',
@@ -701,7 +717,6 @@ export const en = {
     size: 'about {size}',
     recipe: 'Recipe',
     still: 'Still picture of the view',
-    need: 'There is no model yet. Run Texture first.',
     textured: 'with texture',
     plainmesh: 'shape only',
     scale: {

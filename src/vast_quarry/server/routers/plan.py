@@ -52,7 +52,7 @@ def change(request: Request, project_id: int, body: PlanIn, session: Db) -> Plan
     """Change the plan; what follows from it comes back."""
     project = get_project(session, project_id)
     out = told(plans.worked_out(_folders(request, project_id), body), body.colors)
-    plans.save_plan(project, body, out.total)
+    plans.save_plan(project, body, out)
     session.add(project)
     session.commit()
     return out
@@ -71,7 +71,7 @@ def mend(
     """Add shots that mend the worst patches."""
     project = get_project(session, project_id)
     out = plans.mended(_folders(request, project_id), plans.saved_plan(project), shots)
-    plans.save_plan(project, out.request, out.plan.total)
+    plans.save_plan(project, out.request, out.plan)
     session.add(project)
     session.commit()
     return out

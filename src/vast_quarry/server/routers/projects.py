@@ -23,6 +23,20 @@ class ProjectIn(BaseModel):
     grade: Grade | None = None
 
 
+class FilmOut(BaseModel):
+    """A video, and the number of a small picture of it."""
+
+    name: str
+    picture: int
+
+
+class DrawnLap(BaseModel):
+    """A lap of a plan, for a small drawing."""
+
+    rise_deg: float
+    count: int
+
+
 class ProjectOut(BaseModel):
     """A project, as told to the page."""
 
@@ -41,6 +55,11 @@ class ProjectOut(BaseModel):
     planned: int
     #: first photo
     picture: str | None
+    #: where there is neither photo nor result: a video and the number of a small picture of it, and laps of the plan (elevation in
+    #: degrees, shots) about its stand-in
+    film: FilmOut | None = None
+    laps: list[DrawnLap] = []
+    shape: str = ""
     #: layer whose still picture shows the best result
     poster: str | None
 
@@ -53,8 +72,12 @@ def _out(project: Project, f: Folders, session: Session) -> ProjectOut:
     running = session.exec(
         select(Job.id).where(Job.project_id == project.id, col(Job.state).in_(["queued", "running"]))
     ).first()
+    nothing = not sizes.photos and best not in ("surface", "texture", "finish")
+    film = videos.first_looked(f) if nothing else None
     return ProjectOut(
-        id=project.id, name=project.name, made=project.made, grade=Grade(project.grade), photos=sizes.photos,
+        film=FilmOut(name=film[0], picture=film[1]) if film else None,
+        laps=[DrawnLap(rise_deg=r, count=n) for r, n in project.plan.get("drawn", [])] if nothing else [],
+        shape=str(project.plan.get("shape", "")), id=project.id, name=project.name, made=project.made, grade=Grade(project.grade), photos=sizes.photos,
         videos=videos.count(f), bytes=sizes.total,
         cache_bytes=sizes.cache, best_layer=best, running=running is not None, planned=int(project.plan.get("total", 0)), picture=sizes.first,
         poster=best if best in ("surface", "texture", "finish") else None,

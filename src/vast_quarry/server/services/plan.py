@@ -92,6 +92,10 @@ def mended(folders: Folders, request: PlanIn, shots: int) -> MendOut:
     )
 
 
+#: kept beside a plan, so that the projects page need not work it out: how many shots, and laps (elevation in degrees, shots)
+TOLD = ("total", "drawn")
+
+
 def saved_plan(project: Project) -> PlanIn:
     """The project's plan, or the usual one; of a plan of an older version what still fits."""
     return read_plan(project)[0]
@@ -100,7 +104,7 @@ def saved_plan(project: Project) -> PlanIn:
 def read_plan(project: Project) -> tuple[PlanIn, list[str]]:
     """The project's plan, and names of what in it no longer fits and is as usual instead."""
     known = {k: v for k, v in (project.plan or {}).items() if k in PlanIn.model_fields}
-    misfits = sorted({*(project.plan or {})} - {*PlanIn.model_fields, "total"})
+    misfits = sorted({*(project.plan or {})} - {*PlanIn.model_fields, *TOLD})
     while True:
         try:
             return PlanIn.model_validate(known), misfits
@@ -133,9 +137,10 @@ def remarks_on(project: Project, folders: Folders) -> list[Said]:
     ]
 
 
-def save_plan(project: Project, request: PlanIn, total: int) -> None:
-    """Keep a plan in the project's row, with how many shots it has."""
-    project.plan = {**request.model_dump(mode="json"), "total": total}
+def save_plan(project: Project, request: PlanIn, out: PlanOut) -> None:
+    """Keep a plan in the project's row, with how many shots it has and its laps."""
+    drawn = [(round(w.rise_deg, 1), w.count) for w in out.laps] if request.kind in ("object", "area") else []
+    project.plan = {**request.model_dump(mode="json"), "total": out.total, "drawn": drawn}
 
 
 def pace_here(data: Path) -> float:

@@ -177,6 +177,16 @@ def proxy_file(folders: Folders, name: str, index: int) -> Path:
     return file
 
 
+def first_looked(folders: Folders) -> tuple[str, int] | None:
+    """The first video that was looked through, and the number of a small picture of it."""
+    folder = folder_of(folders)
+    for file in sorted(p for p in folder.iterdir() if is_video(p)) if folder.is_dir() else []:
+        found = scan_of(folders, file)
+        if found is not None and len(found[1]):
+            return file.name, len(found[1]) // 4
+    return None
+
+
 def list_videos(folders: Folders) -> list[VideoOut]:
     """The project's videos."""
     folder = folder_of(folders)
