@@ -45,6 +45,10 @@ def main() -> None:
                 for _ in range(8):
                     page.keyboard.press("ArrowRight")
                 page.wait_for_timeout(1500)
+            if layer == "surface":  # the photos that see a spot
+                box = page.locator("canvas").bounding_box()
+                page.mouse.click(box["x"] + 0.45 * box["width"], box["y"] + 0.45 * box["height"])
+                page.wait_for_timeout(3000)
             page.screenshot(path=TARGET / f"{layer}.png")
         for name, said, press in (("judge", "spoilt", None), ("video", "filmed", "Video")):
             page.goto(f"{address}/projects/{next(p['id'] for p in projects if said in p['name'])}/photos")

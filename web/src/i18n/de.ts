@@ -342,6 +342,7 @@ export const de: Catalogue = {
     second_light: 'Zweites Licht für Unterseiten',
     colors: 'Eigene Farben',
     colorOf: 'Farbe {n} des Motivs',
+    reaches: { low: 'von', high: 'bis' },
     addObstacle: 'Wand oder Hindernis hinzufügen',
     obstacleAt: 'Hindernis {n}, {corner} {axis}',
     removeObstacle: 'Hindernis {n} entfernen',

@@ -335,6 +335,7 @@ export const en = {
     second_light: 'Second light for undersides',
     colors: 'Its own colours',
     colorOf: 'Colour {n} of the subject',
+    reaches: { low: 'from', high: 'to' },
     addObstacle: 'Add a wall or obstacle',
     obstacleAt: 'Obstacle {n}, {corner} {axis}',
     removeObstacle: 'Remove obstacle {n}',

@@ -208,18 +208,19 @@ const take = () =>
           {{ t('video.turns', { n: video.laps.length }) }}</label
         >
         <span class="edges">
-          <label>{{ t('video.crop') }}</label>
-          <el-input-number
-            v-for="k in [0, 1, 2, 3]"
-            :key="k"
-            :model-value="crop[k]"
-            :min="0"
-            :controls="false"
-            size="small"
-            style="width: 50px"
-            :aria-label="t('video.cropAt', { side: t(`video.side${k}`) })"
-            @change="setSide(k, Number($event))"
-          />
+          {{ t('video.crop') }}
+          <label v-for="k in [0, 1, 2, 3]" :key="k"
+            >{{ t(`video.side${k}`) }}
+            <el-input-number
+              :model-value="crop[k]"
+              :min="0"
+              :controls="false"
+              size="small"
+              style="width: 46px"
+              :aria-label="t('video.cropAt', { side: t(`video.side${k}`) })"
+              @change="setSide(k, Number($event))"
+          /></label>
+          px
         </span>
         <button
           v-if="video.crop.some((c) => c > 0)"
@@ -259,7 +260,7 @@ const take = () =>
 }
 .big {
   position: relative;
-  background: #2b2a27;
+  background: var(--surround);
   display: grid;
   place-items: center;
   min-height: 0;
@@ -277,7 +278,7 @@ const take = () =>
 }
 .cut {
   position: absolute;
-  outline: 4000px solid #0008;
+  outline: 4000px solid color-mix(in srgb, var(--surround) 60%, transparent);
   box-shadow: 0 0 0 1px var(--ochre);
 }
 .cap {
@@ -289,9 +290,6 @@ const take = () =>
   border-radius: 4px;
   padding: 2px 8px;
   font-size: 12.5px;
-}
-.emptynote {
-  color: #cfc4af;
 }
 .line {
   background: var(--stone);

@@ -28,16 +28,20 @@ function removeObstacle(k: number) {
 <template>
   <div v-for="(o, k) in plan.obstacles" :key="k" class="obstacle">
     <span v-for="corner in ['low', 'high'] as const" :key="corner">
-      <el-input-number
-        v-for="axis in [0, 1, 2]"
-        :key="axis"
-        :model-value="o[corner][axis]"
-        :controls="false"
-        size="small"
-        style="width: 52px"
-        :aria-label="t('plan.obstacleAt', { n: k + 1, corner, axis: 'xyz'[axis] })"
-        @change="(v: number | undefined) => setObstacle(k, corner, axis, v)"
-      />
+      <i>{{ t(`plan.reaches.${corner}`) }}</i>
+      <label v-for="axis in [0, 1, 2]" :key="axis"
+        >{{ 'xyz'[axis] }}
+        <el-input-number
+          :model-value="o[corner][axis]"
+          :controls="false"
+          size="small"
+          style="width: 46px"
+          :aria-label="
+            t('plan.obstacleAt', { n: k + 1, corner: t(`plan.reaches.${corner}`), axis: 'xyz'[axis] })
+          "
+          @change="(v: number | undefined) => setObstacle(k, corner, axis, v)"
+      /></label>
+      m
     </span>
     <button class="link" :aria-label="t('plan.removeObstacle', { n: k + 1 })" @click="removeObstacle(k)">
       ×
@@ -55,6 +59,12 @@ function removeObstacle(k: number) {
 }
 .obstacle span {
   grid-column: 1;
+  font-size: 12.5px;
+}
+.obstacle i {
+  display: block;
+  font-style: normal;
+  color: var(--ink2);
 }
 .pad {
   padding: 3px 14px;
