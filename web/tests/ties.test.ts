@@ -65,7 +65,22 @@ describe('colours of a sparse cloud', () => {
     const colors = cloudColors(cloud, 'sigma')
     expect(Array.from(colors.slice(3))).toEqual(ramp(1))
   })
-  it('a dense cloud has neither', () => {
+  it('a dense cloud tells pixel sizes and which way its points face', () => {
+    const dense = new ArrayBuffer(36 + 2 * 7)
+    const view = new DataView(dense)
+    view.setUint32(0, 2, true)
+    ;[0.0005, 0.001].forEach((v, k) => view.setFloat32(36 + 4 * k, v, true))
+    new Int8Array(dense, 44).set([127, 0, 0, 0, 0, -127])
+    const cloud = readCloud(dense)
+    expect(cloud.error).toBeUndefined()
+    expect(Array.from(cloudColors(cloud, 'normal'))).toEqual([255, 128, 128, 128, 128, 1])
+    const { range } = cloudScale(cloud, 'gsd')!
+    expect(range[0]).toBeCloseTo(0.0005, 9)
+    expect(Array.from(cloudColors(cloud, 'gsd').slice(0, 3))).toEqual(ramp(0))
+    expect(scaleWords('gsd', range, true)).toContain('0.50 ▁▃▅▇ 1.00 mm')
+    expect(scaleWords('gsd', range)).toContain('0.00050')
+  })
+  it('a cloud of an earlier version has none of these', () => {
     const cloud = readCloud(data.slice(0, 36))
     expect(cloud.error).toBeUndefined()
     expect(cloudColors(cloud, 'error')).toBe(cloud.colors)

@@ -8,7 +8,8 @@ import SplitPane from '@/components/SplitPane.vue'
 import WorldPane from '@/components/WorldPane.vue'
 import { useProject } from '@/stores/project'
 import { cloudUrl, useCompared, useWorldOf } from '@/composables/useWorldOf'
-import type { Box } from '@/world/build'
+import { scaleWords } from '@/lib/ties'
+import { cloudScale, type Box } from '@/world/build'
 
 const props = defineProps<{ compared: number | null }>()
 const { t } = useI18n()
@@ -24,6 +25,8 @@ const depth = computed(() =>
 )
 
 const BUDGET = 2_000_000
+/** Counts clouds that were loaded: what they hold is asked for again. */
+const filled = ref(0)
 const { world, ready } = useWorldOf(number, async (w, n) => {
   scene.value = await ask(api.GET('/api/projects/{project_id}/layers/cameras/scene', project.path))
   w.setBox(scene.value.box as unknown as Box)
@@ -31,6 +34,7 @@ const { world, ready } = useWorldOf(number, async (w, n) => {
   w.show('cameras', false)
   w.setCameras(scene.value.cameras, row.value, carried())
   await w.loadCloud(cloudUrl(project.id, 'points', n, BUDGET), mode.value, 1.8)
+  filled.value += 1
 })
 useCompared(
   world,
@@ -39,10 +43,16 @@ useCompared(
 )
 watch(mode, (m) => world.value?.setCloudMode(m))
 watch(row, (r) => scene.value && world.value?.setCameras(scene.value.cameras, r, carried()))
-const MODES = ['color', 'height', 'views'] as const
-const legend = computed(
-  () => ({ color: '', height: `${t('world.low')} ▁▃▅▇ ${t('world.high')}`, views: '2 ▁▃▅▇ 12+' })[mode.value],
-)
+const MODES = ['color', 'height', 'normal', 'views', 'gsd'] as const
+const scaled = computed(() => ['mat', 'bars'].includes(project.version('cameras')?.figures.scale_from ?? ''))
+/** What the colours mean. */
+const legend = computed(() => {
+  if (mode.value === 'color') return ''
+  if (mode.value === 'normal') return t('world.facing')
+  const cloud = (number.value, filled.value) && world.value?.cloud
+  const found = cloud && cloudScale(cloud, mode.value)
+  return found ? scaleWords(mode.value, found.range, scaled.value) : ''
+})
 </script>
 
 <template>

@@ -13,10 +13,19 @@ export function nearestTie(tied: number[][], x: number, y: number, reach: number
   return found
 }
 
-/** The ends of a colour scale, in the unit of what it shows. */
-export function scaleWords(mode: CloudMode, [low, high]: number[]): string {
-  const unit = { error: ' px', sigma: ' GSD', views: '', height: '', color: '' }[mode]
-  const digits = mode === 'views' ? 0 : 2
+/** The ends of a colour scale, in the unit of what it shows; lengths are told in millimetres where the scale is known. */
+export function scaleWords(mode: CloudMode, [low, high]: number[], scaled = false): string {
+  if (mode === 'gsd' && scaled) [low, high] = [1000 * low, 1000 * high]
+  const unit = {
+    error: ' px',
+    sigma: ' GSD',
+    gsd: scaled ? ' mm' : '',
+    views: '',
+    height: '',
+    color: '',
+    normal: '',
+  }[mode]
+  const digits = mode === 'views' ? 0 : mode === 'gsd' && !scaled ? 5 : 2
   const name = i18n.global.t(`world.${mode}`)
   return `${name} ${fixed(low, digits)} ▁▃▅▇ ${fixed(high, digits)}${mode === 'views' ? '+' : unit}`
 }

@@ -9,9 +9,15 @@ export interface Cloud {
   /** Of a sparse cloud: error in pixels, and standard deviation in units of the GSD, of each point. */
   error?: Float32Array
   sigma?: Float32Array
+  /** Of a dense one: best pixel size on the subject in world units, and normals (three bytes each). */
+  gsd?: Float32Array
+  normals?: Int8Array
 }
 
-/** A cloud as the server packs it: count, positions, colours, views; of a sparse one error and deviation. */
+/**
+ * A cloud as the server packs it: count, positions, colours, views; of a sparse one error and deviation besides, of a
+ * dense one pixel size and normals.
+ */
 export function readCloud(data: ArrayBuffer): Cloud {
   const n = new DataView(data).getUint32(0, true)
   const at = 4 + 12 * n
@@ -21,7 +27,10 @@ export function readCloud(data: ArrayBuffer): Cloud {
     positions: new Float32Array(data.slice(4, at)),
     colors: new Uint8Array(data, at, 3 * n),
     views: new Uint8Array(data, at + 3 * n, n),
-    ...(n && data.byteLength >= more + 8 * n ? { error: floats(0), sigma: floats(1) } : {}),
+    ...(n && data.byteLength === more + 8 * n ? { error: floats(0), sigma: floats(1) } : {}),
+    ...(n && data.byteLength === more + 7 * n
+      ? { gsd: floats(0), normals: new Int8Array(data, more + 4 * n, 3 * n) }
+      : {}),
   }
 }
 
@@ -52,7 +61,7 @@ export function ramp(t: number): [number, number, number] {
   return [0, 1, 2].map((k) => RAMP[i][k] * (1 - f) + RAMP[i + 1][k] * f) as [number, number, number]
 }
 
-export type CloudMode = 'color' | 'height' | 'views' | 'error' | 'sigma'
+export type CloudMode = 'color' | 'height' | 'views' | 'error' | 'sigma' | 'normal' | 'gsd'
 
 /** What a mode colours points by, and over which range; null where a cloud does not hold it. */
 export function cloudScale(
@@ -67,15 +76,24 @@ export function cloudScale(
       range: values.reduce((r, v) => [Math.min(r[0], v), Math.max(r[1], v)], [Infinity, -Infinity]),
     }
   }
-  const values = mode === 'error' ? cloud.error : mode === 'sigma' ? cloud.sigma : undefined
+  const values = {
+    error: cloud.error,
+    sigma: cloud.sigma,
+    gsd: cloud.gsd,
+    normal: undefined,
+    color: undefined,
+  }[mode]
   if (!values) return null
   // the worst of twenty do not take the colours of all others
   const known = values.filter((v) => Number.isFinite(v)).sort()
-  return { values, range: [0, known[Math.floor(known.length * 0.95)] ?? 1] }
+  const at = (share: number) => known[Math.floor(known.length * share)]
+  return { values, range: [mode === 'gsd' ? (at(0.05) ?? 0) : 0, at(0.95) ?? 1] }
 }
 
 /** Colours of a cloud in a mode, 0..255. */
 export function cloudColors(cloud: Cloud, mode: CloudMode): Uint8Array {
+  // which way a point faces: right, away and up as red, green and blue
+  if (mode === 'normal' && cloud.normals) return Uint8Array.from(cloud.normals, (v) => v + 128)
   const scale = mode === 'color' ? null : cloudScale(cloud, mode)
   if (!scale) return cloud.colors
   const n = cloud.views.length

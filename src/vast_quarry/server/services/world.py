@@ -2,7 +2,8 @@
 
 A cloud is little-endian: uint32 count, then float32 positions (count x 3), uint8 colours (count x 3), uint8 views
 (count); a sparse one besides float32 errors in pixels (count; RMS over its photos) and float32 standard deviations in
-units of the GSD (count; NaN where not known). A mesh is a GLB.
+units of the GSD (count; NaN where not known); a dense one float32 pixel sizes on the subject in world units (count) and
+int8 normals times 127 (count x 3). A mesh is a GLB.
 """
 
 from __future__ import annotations
@@ -173,7 +174,7 @@ def _packed(
         points.astype("<f4").tobytes(),
         colors.astype(np.uint8).tobytes(),
         np.clip(views, 0, 255).astype(np.uint8).tobytes(),
-        *(values[pick].astype("<f4").tobytes() for values in more),
+        *(values[pick].tobytes() for values in more),
     )
     return b"".join(parts)
 
@@ -190,17 +191,18 @@ USUAL_BUDGET = 400_000
 def cloud_file(folders: Folders, layer: str, number: int | None, budget: int = USUAL_BUDGET) -> Path:
     """The sparse (cameras) or dense (points) cloud, thinned to a budget and put in random order, made once."""
     version = version_of(folders, layer, number)
-    target = folders.cache / f"cloud2-{layer}-{version.key}-{budget}.bin"
+    target = folders.cache / f"cloud3-{layer}-{version.key}-{budget}.bin"
     if target.exists():
         return target
     folder = folders.store.folder(version)
     if layer == "cameras":
         s: Solution = load_solution(folder)
-        more = (_errors(s), s.sigma / s.gsd()) if len(s.points) else ()
+        more = (_errors(s).astype("<f4"), (s.sigma / s.gsd()).astype("<f4")) if len(s.points) else ()
         body = _packed(s.points, s.colors, np.diff(s.start), budget, more)
     else:
         cloud = load_cloud(folder)
-        body = _packed(cloud.points, cloud.colors, cloud.views, budget)
+        facing = np.round(127 * np.asarray(cloud.normals, float)).clip(-127, 127).astype(np.int8)
+        body = _packed(cloud.points, cloud.colors, cloud.views, budget, (cloud.gsd.astype("<f4"), facing))
     folders.make()
     trim_cache(folders)
     with atomic_write(target) as out:
