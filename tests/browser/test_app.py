@@ -53,7 +53,7 @@ def test_by_keyboard_alone_from_a_new_project_to_a_saved_model(
     tab_to(page, page.get_by_role("radio", name="Dressed"))
     page.keyboard.press("ArrowLeft")
     expect(page.get_by_role("radio", name="Rough")).to_be_checked()
-    tab_to(page, page.get_by_role("button", name="Run Texture"))
+    tab_to(page, page.locator("aside").get_by_role("button", name="Run Texture"))
     page.keyboard.press("Enter")
     expect(page.locator("footer").get_by_role("button", name="Stop")).to_be_visible()
     expect(page.locator(".bed", has_text="Texture")).to_contain_text("atlas", timeout=420_000)

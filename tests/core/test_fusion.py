@@ -7,6 +7,7 @@ import pytest
 from numba import njit
 
 from vast_quarry.core.camera import Camera
+from vast_quarry.core.dense import fusion
 from vast_quarry.core.dense.curvature import MOMENT, unbent
 from vast_quarry.core.dense.fusion import Accepted, Pose, accept, give
 from vast_quarry.core.dense.patchmatch import DepthMap, PatchMatchSettings, View, estimate_depth
@@ -77,6 +78,30 @@ def test_however_close_the_photos_are_the_surface_is_kept_once(
         1
     ]
     assert np.median(crowd) <= 4 * max(1.0, 30.0 / (8 * step))
+
+
+@pytest.mark.parametrize("photos", [3, 9])
+def test_the_expected_error_is_what_the_error_is(
+    rng: np.random.Generator, monkeypatch: pytest.MonkeyPatch, photos: int
+) -> None:
+    """Of photos that err each for itself: half of all errors lie within 0.674 standard deviations (the normal distribution's)."""
+    monkeypatch.setattr(fusion, "IN_COMMON", 0.0)
+    poses: list[Pose] = []
+    for a in np.radians(np.linspace(-30, 30, photos)):
+        center = 1.6 * np.array([np.sin(a), -0.25, np.cos(a)])
+        poses.append((SMALL, look_at(center, [0, 0, 0], [0, 1, 0]), center))
+    maps = [plane_seen(p, rng, 0.0004) for p in poses]
+    middle = photos // 2
+    others = [(maps[m], poses[m]) for m in range(photos) if m != middle]
+    found = accept(maps[middle], poses[middle], others)
+    there = found.views == photos
+    assert there.sum() > 200
+    error = np.abs(found.points[there][:, 2]) / found.sigma[there]
+    assert 0.6 < np.median(error) < 0.76
+    assert 0.6 < (error < 1).mean() < 0.74
+    assert (found.sigma[found.views == 0] == 0).all()
+    # more photos know better: as the root of their number
+    assert np.median(found.sigma[there]) == pytest.approx(0.0004 * 1.6 / np.sqrt(photos), rel=0.2)
 
 
 def test_what_other_photos_see_through_is_dropped(rng: np.random.Generator) -> None:
@@ -213,6 +238,6 @@ def test_nothing_accepted_gives_nothing() -> None:
     shape = (72, 96)
     none = Accepted(
         np.zeros((*shape, 3), np.float32), np.zeros((*shape, 3), np.float32), np.zeros(shape, np.uint8),
-        np.zeros(shape, np.int16),
+        np.zeros(shape, np.int16), np.zeros(shape, np.float32),
     )  # fmt: skip
     assert len(give(0, none, np.zeros(shape, np.float32), pose, np.zeros((*shape, 3), np.uint8), []).points) == 0

@@ -45,9 +45,9 @@ def test_what_is_unpacked_is_whole_and_in_use(built_data: Path, tmp_path: Path) 
     pixel = before.gsd()
     note = tmp_path / "note.txt"
     note.write_text("beside")
-    packed.pack(here, tmp_path / "all.tar.xz", pixel, {"cache/note.txt": note})
+    packed.pack(here, tmp_path / "all.zip", pixel, {"cache/note.txt": note})
     there = Store(tmp_path / "there")
-    packed.unpack(tmp_path / "all.tar.xz", there.root.parent)
+    packed.unpack(tmp_path / "all.zip", there.root.parent)
     assert (tmp_path / "there" / "cache" / "note.txt").read_text() == "beside"
     assert there.in_use() == here.in_use()
     for layer in here.in_use():
@@ -66,6 +66,6 @@ def test_what_is_unpacked_is_whole_and_in_use(built_data: Path, tmp_path: Path) 
     old, new = load_depth(here.root / points.relative_to(there.root), row).depth, load_depth(points, row).depth
     assert ((old > 0) == (new > 0)).all()
     assert np.abs(1 / new[new > 0] - 1 / old[old > 0]).max() < 0.02 * np.ptp(1 / old[old > 0])
-    small = (tmp_path / "all.tar.xz").stat().st_size
+    small = (tmp_path / "all.zip").stat().st_size
     assert small < 0.25 * sum(p.stat().st_size for p in here.root.rglob("*") if p.is_file())
     shutil.rmtree(there.root)

@@ -163,10 +163,12 @@ def test_the_world_is_served(client: TestClient, built: int) -> None:
         n = int(np.frombuffer(cloud[:4], "<u4")[0])
         assert 100 < n <= 500
         # a sparse one has error and deviation of each point besides
-        assert len(cloud) == 4 + (24 if layer == "cameras" else 23) * n
+        assert len(cloud) == 4 + (24 if layer == "cameras" else 27) * n
         if layer == "points":  # pixel sizes in world units, and unit normals in bytes
             gsd = np.frombuffer(cloud, "<f4", n, 4 + 16 * n)
-            normals = np.frombuffer(cloud, np.int8, 3 * n, 4 + 20 * n).reshape(n, 3) / 127
+            sigma = np.frombuffer(cloud, "<f4", n, 4 + 20 * n)
+            assert 0.05 < np.median(sigma) < 1
+            normals = np.frombuffer(cloud, np.int8, 3 * n, 4 + 24 * n).reshape(n, 3) / 127
             assert 1e-4 < gsd.min() <= gsd.max() < 1e-1
             np.testing.assert_allclose(np.linalg.norm(normals, axis=1), 1, atol=0.02)
     depth = client.get(f"/api/projects/{built}/photos/depth", params={"row": placed[0]["row"]})

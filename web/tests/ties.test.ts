@@ -66,14 +66,15 @@ describe('colours of a sparse cloud', () => {
     expect(Array.from(colors.slice(3))).toEqual(ramp(1))
   })
   it('a dense cloud tells pixel sizes and which way its points face', () => {
-    const dense = new ArrayBuffer(36 + 2 * 7)
+    const dense = new ArrayBuffer(36 + 2 * 11)
     const view = new DataView(dense)
     view.setUint32(0, 2, true)
-    ;[0.0005, 0.001].forEach((v, k) => view.setFloat32(36 + 4 * k, v, true))
-    new Int8Array(dense, 44).set([127, 0, 0, 0, 0, -127])
+    ;[0.0005, 0.001, 0.2, 0.4].forEach((v, k) => view.setFloat32(36 + 4 * k, v, true))
+    new Int8Array(dense, 52).set([127, 0, 0, 0, 0, -127])
     const cloud = readCloud(dense)
     expect(cloud.error).toBeUndefined()
     expect(Array.from(cloudColors(cloud, 'normal'))).toEqual([255, 128, 128, 128, 128, 1])
+    expect(Array.from(cloud.sigma!)).toEqual([Math.fround(0.2), Math.fround(0.4)])
     const { range } = cloudScale(cloud, 'gsd')!
     expect(range[0]).toBeCloseTo(0.0005, 9)
     expect(Array.from(cloudColors(cloud, 'gsd').slice(0, 3))).toEqual(ramp(0))

@@ -11,6 +11,7 @@ from __future__ import annotations
 import io
 import json
 import tarfile
+import zipfile
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -21,8 +22,10 @@ from numpy.typing import NDArray
 from vast_quarry.core.formats.atomic import write_arrays, write_json
 from vast_quarry.pipeline.store import Store
 
+#: the one file in the archive
+INSIDE = "project.tar.xz"
 #: folders of a version, and files, that only a later run would read again; without ``made.json`` none takes from it
-LEFT_OUT = ("coarse.npy", "mean.npy", "made.json", "live.npz")
+LEFT_OUT = ("units", "coarse.npy", "mean.npy", "made.json", "live.npz")
 #: arrays of features that only matching reads
 UNSEEN = ("descriptors", "scale", "colors", "counts")
 #: what only fusing reads of depth maps, and to what part of their 65,535 steps depth is rounded
@@ -48,7 +51,8 @@ def pack(store: Store, target: Path, pixel: float, beside: dict[str, Path]) -> N
     beside : dict of str to Path
         Other files to take along, by their names below the project's folder.
     """
-    with tarfile.open(target, "w:xz", preset=9) as out:
+    whole = io.BytesIO()
+    with tarfile.open(fileobj=whole, mode="w:xz", preset=9) as out:
         folders = [store.root / layer / str(number) for layer, number in sorted(store.in_use().items())]
         files = [(p, p.relative_to(f).parts) for f in folders for p in f.rglob("*") if p.is_file()]
         # what comes twice is only seen as long as it is near: the many depth maps are not to stand between
@@ -63,13 +67,18 @@ def pack(store: Store, target: Path, pixel: float, beside: dict[str, Path]) -> N
         _add(out, "versions/in-use.json", (store.root / "in-use.json").read_bytes())
         for name, file in beside.items():
             _add(out, name, file.read_bytes())
+    with zipfile.ZipFile(target, "w") as archive:  # which any desktop opens
+        archive.writestr(INSIDE, whole.getvalue())
 
 
 def unpack(source: Path, root: Path) -> None:
     """Put what :func:`pack` packed below a project's folder."""
     open_arrays: tuple[str, dict[str, Any]] | None = None
     versions = []
-    with tarfile.open(source, "r:xz") as packed:
+    with (
+        zipfile.ZipFile(source) as archive,
+        tarfile.open(fileobj=io.BytesIO(archive.read(INSIDE)), mode="r:xz") as packed,
+    ):
         for member in packed:
             file = packed.extractfile(member)
             assert file is not None

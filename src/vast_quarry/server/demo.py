@@ -7,6 +7,7 @@ are queued as jobs, which the worker does once while the page is open.
 
 from __future__ import annotations
 
+import os
 import shutil
 from collections.abc import Callable
 from pathlib import Path
@@ -29,7 +30,9 @@ from vast_quarry.server.services.videos import take_video
 
 #: shipped in the package: the photos, and what was made of them
 SHIPPED = Path(__file__).parents[1] / "demo"
-FINISHED = "milestone-finished.tar.xz"
+FINISHED = "milestone-finished.zip"
+#: when the shipped photos count as last changed (nanoseconds since 1970)
+CHANGED = 1_790_000_000_000_000_000
 #: a marker mat lies before the milestone
 MAT = {"cameras": {"mat": "A3"}}
 NAMES = ("Milestone, finished", "Milestone, to try")
@@ -107,8 +110,13 @@ def _add(session: Session, data: Path, project: Project, fill: Callable[[Folders
 
 
 def _photos(folders: Folders) -> None:
-    """The shipped photos of the milestone."""
+    """The shipped photos of the milestone.
+
+    What was made of photos goes by when they were last changed; a clone has them changed when it was made.
+    """
     shutil.copytree(SHIPPED / "photos", folders.photos, dirs_exist_ok=True)
+    for file in folders.photos.iterdir():
+        os.utime(file, ns=(CHANGED, CHANGED))
 
 
 def _spoil(folders: Folders) -> None:

@@ -9,12 +9,12 @@ import WorldPane from '@/components/WorldPane.vue'
 import { useProject } from '@/stores/project'
 import { cloudUrl, useCompared, useWorldOf } from '@/composables/useWorldOf'
 import { scaleWords } from '@/lib/ties'
-import { cloudScale, type Box } from '@/world/build'
+import { cloudScale, type Box, type CloudMode } from '@/world/build'
 
 const props = defineProps<{ compared: number | null }>()
 const { t } = useI18n()
 const project = useProject()
-const mode = ref<(typeof MODES)[number]>('color')
+const mode = ref<CloudMode>('color')
 const scene = shallowRef<Scene | null>(null)
 const number = computed(() => project.layer('points')?.number ?? null)
 const row = computed(() => scene.value?.cameras.find((c) => c.photo === project.selected)?.row ?? null)
@@ -43,7 +43,11 @@ useCompared(
 )
 watch(mode, (m) => world.value?.setCloudMode(m))
 watch(row, (r) => scene.value && world.value?.setCameras(scene.value.cameras, r, carried()))
-const MODES = ['color', 'height', 'normal', 'views', 'gsd'] as const
+/** Expected errors are stated by newer versions of Points. */
+const modes = computed<CloudMode[]>(() => {
+  const stated = (number.value, filled.value) && world.value?.cloud?.sigma?.some(Number.isFinite)
+  return ['color', 'height', 'normal', 'views', 'gsd', ...(stated ? (['sigma'] as const) : [])]
+})
 const scaled = computed(() => ['mat', 'bars'].includes(project.version('cameras')?.figures.scale_from ?? ''))
 /** What the colours mean. */
 const legend = computed(() => {
@@ -59,7 +63,7 @@ const legend = computed(() => {
   <section class="bench">
     <div class="bar">
       <span class="seg"
-        ><button v-for="m in MODES" :key="m" :aria-pressed="mode === m" @click="mode = m">
+        ><button v-for="m in modes" :key="m" :aria-pressed="mode === m" @click="mode = m">
           {{ t(`world.${m}`) }}
         </button></span
       >

@@ -6,8 +6,9 @@ export interface Cloud {
   positions: Float32Array
   colors: Uint8Array
   views: Uint8Array
-  /** Of a sparse cloud: error in pixels, and standard deviation in units of the GSD, of each point. */
+  /** Of a sparse cloud: error of each point in pixels. */
   error?: Float32Array
+  /** Expected error (standard deviation) of each point in units of the GSD; NaN where none is stated. */
   sigma?: Float32Array
   /** Of a dense one: best pixel size on the subject in world units, and normals (three bytes each). */
   gsd?: Float32Array
@@ -16,7 +17,7 @@ export interface Cloud {
 
 /**
  * A cloud as the server packs it: count, positions, colours, views; of a sparse one error and deviation besides, of a
- * dense one pixel size and normals.
+ * dense one pixel size, deviation and normals.
  */
 export function readCloud(data: ArrayBuffer): Cloud {
   const n = new DataView(data).getUint32(0, true)
@@ -28,8 +29,8 @@ export function readCloud(data: ArrayBuffer): Cloud {
     colors: new Uint8Array(data, at, 3 * n),
     views: new Uint8Array(data, at + 3 * n, n),
     ...(n && data.byteLength === more + 8 * n ? { error: floats(0), sigma: floats(1) } : {}),
-    ...(n && data.byteLength === more + 7 * n
-      ? { gsd: floats(0), normals: new Int8Array(data, more + 4 * n, 3 * n) }
+    ...(n && data.byteLength === more + 11 * n
+      ? { gsd: floats(0), sigma: floats(1), normals: new Int8Array(data, more + 8 * n, 3 * n) }
       : {}),
   }
 }

@@ -84,9 +84,10 @@ def supported(depth, normal, cost, K, R, relative, most_cost, least, out, rim):
 @njit(cache=True, parallel=True)
 def agree(
     depth, normal, cost, on, rim, K, R, C, depths, normals, Ks, Rs, Cs, reproj, relative, most_cost, least, out, out_n, views,
-    rank, rank_step, rim_steps,
+    rank, variance, rank_step, rim_steps,
 ):  # fmt: skip
-    """Mean of what photos that agree say of each pixel, how many they are, and how well the photo sees it (``rank``).
+    """Mean of what photos that agree say of each pixel, how many they are, how well the photo sees it (``rank``), and the variance
+    of what single ones say along the pixel's normal.
 
     ``normals`` of the others are int8, 127 to the unit.
     """
@@ -114,6 +115,7 @@ def agree(
                 to += (C[k] - X[k]) ** 2
                 mine += (C[k] - X[k]) * accn[k]
             count = 1
+            off_sum = off_squares = 0.0
             for s in range(sources):
                 u, v, z = _seen(X, Ks[s], Rs[s], Cs[s])
                 if z <= 0:
@@ -149,11 +151,17 @@ def agree(
                 if zr <= 0 or (eu - i) ** 2 + (ev - j) ** 2 > reproj * reproj:
                     continue
                 count += 1
+                off = 0.0
                 for k in range(3):
+                    off += (Y[k] - X[k]) * normal[j, i, k]
                     acc[k] += Y[k]
                     accn[k] += normals[s, vi, ui, k] / 127.0
+                off_sum += off
+                off_squares += off * off
             if count < least:
                 continue
+            # the photo's own point is one of them, at 0
+            variance[j, i] = max(off_squares - off_sum * off_sum / count, 0.0) / max(count - 1, 1)
             length = np.sqrt(accn[0] ** 2 + accn[1] ** 2 + accn[2] ** 2)
             for k in range(3):
                 out[j, i, k] = acc[k] / count

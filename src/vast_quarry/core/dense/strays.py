@@ -93,4 +93,4 @@ def stray(points: NDArray[np.float64], spacing: float) -> NDArray[np.bool_]:
 def without_strays(cloud: Cloud) -> Cloud:
     """A cloud without its strays."""
     keep = ~stray(cloud.points, float(np.median(cloud.gsd)) if len(cloud.gsd) else 0.0)
-    return Cloud(cloud.points[keep], cloud.normals[keep], cloud.colors[keep], cloud.views[keep], cloud.gsd[keep])
+    return cloud.only(keep)

@@ -14,7 +14,6 @@ from vast_quarry.core.dense.fusion import Cloud, merged
 from vast_quarry.core.dense.strays import without_strays
 from vast_quarry.core.dense.views import choose_sources
 from vast_quarry.core.errors import PlainError
-from vast_quarry.core.formats.atomic import write_arrays
 from vast_quarry.pipeline.figures import PointsFigures
 from vast_quarry.pipeline.solution import Solution, load_solution, save_solution
 from vast_quarry.pipeline.step import Context, StepSettings, setting
@@ -69,7 +68,7 @@ class PointsSettings(StepSettings):
 
 
 #: bytes a pixel that units of work take: of a depth map, of each photo beside it; of agreement and fusing, of each beside
-DEPTH_BYTES, SOURCE_BYTES, AGREE_BYTES, AGREE_SOURCE, GIVE_SOURCE = 110.0, 8.0, 90.0, 14.0, 14.0
+DEPTH_BYTES, SOURCE_BYTES, AGREE_BYTES, AGREE_SOURCE, GIVE_SOURCE = 110.0, 8.0, 98.0, 14.0, 14.0
 #: depth maps are not made smaller than this (longer side in pixels)
 SMALLEST_USEFUL = 400
 
@@ -88,8 +87,7 @@ def working_box(box: KeepBox, ground: str) -> KeepBox:
 
 def load_cloud(folder: Path) -> Cloud:
     """The cloud of a version of Points."""
-    with np.load(folder / "cloud.npz") as f:
-        return Cloud(f["points"], f["normals"], f["colors"], f["views"], f["gsd"])
+    return units.read_cloud(folder / "cloud.npz")
 
 
 def depth_scales(solution: Solution, photo_scale: float, largest_side: int) -> dict[int, float]:
@@ -193,13 +191,6 @@ class PointsStep:
         context.each("Undistorting photos", units.flatten_photo, jobs)
 
     def _gather(self, context: Context, rows: list[int]) -> Cloud:
-        parts = []
-        for r in rows:
-            with np.load(context.folder / "fused" / f"{r:05d}.npz") as f:
-                parts.append(Cloud(f["points"], f["normals"], f["colors"], f["views"], f["gsd"]))
-        cloud = without_strays(merged(parts))
-        write_arrays(
-            context.folder / "cloud.npz", points=cloud.points, normals=cloud.normals, colors=cloud.colors,
-            views=cloud.views, gsd=cloud.gsd,
-        )  # fmt: skip
+        cloud = without_strays(merged([units.read_cloud(context.folder / "fused" / f"{r:05d}.npz") for r in rows]))
+        units.save_cloud(context.folder / "cloud.npz", cloud)
         return cloud

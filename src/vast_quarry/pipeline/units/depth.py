@@ -135,7 +135,9 @@ def accept(cameras: str, folder: str, row: int, sources: list[int], scales: dict
     solution, root = load_solution(Path(cameras)), Path(folder)
     others = [(load_depth(root, s), _pose(solution, s, scales[s])) for s in sources]
     found = fusion.accept(load_depth(root, row), _pose(solution, row, scales[row]), others, least_views=least)
-    write_arrays(target, points=found.points, normals=found.normals, views=found.views, rank=found.rank)
+    write_arrays(
+        target, points=found.points, normals=found.normals, views=found.views, rank=found.rank, sigma=found.sigma
+    )
 
 
 def _pose(solution: Solution, row: int, scale: float) -> fusion.Pose:
@@ -144,12 +146,25 @@ def _pose(solution: Solution, row: int, scale: float) -> fusion.Pose:
 
 def _load_accepted(folder: Path, row: int) -> fusion.Accepted:
     with np.load(_file(folder, "accepted", row)) as f:
-        return fusion.Accepted(f["points"], f["normals"], f["views"], f["rank"])
+        # of a run that an earlier version of the program began
+        sigma = f["sigma"] if "sigma" in f.files else np.full(f["views"].shape, np.nan, np.float32)
+        return fusion.Accepted(f["points"], f["normals"], f["views"], f["rank"], sigma)
 
 
 def _load_stand(folder: Path, row: int) -> fusion.Stand:
     with np.load(_file(folder, "accepted", row)) as f:
         return f["views"], f["rank"]
+
+
+def save_cloud(target: Path, cloud: fusion.Cloud) -> None:
+    """Write a cloud."""
+    write_arrays(target, **vars(cloud))
+
+
+def read_cloud(file: Path) -> fusion.Cloud:
+    """Read a cloud; one of an earlier version states no expected errors."""
+    with np.load(file) as f:
+        return fusion.Cloud(**{name: f[name] for name in f.files})
 
 
 def fuse(cameras: str, folder: str, row: int, others: list[int], scales: dict[int, float]) -> int:
@@ -163,10 +178,6 @@ def fuse(cameras: str, folder: str, row: int, others: list[int], scales: dict[in
         cloud = fusion.give(
             row, _load_accepted(root, row), load_depth(root, row).depth, _pose(solution, row, scales[row]), rgb, beside
         )
-        inside = solution.box.inside(cloud.points, 0.01 * float(solution.box.size.max()))
-        write_arrays(
-            target, points=cloud.points[inside], normals=cloud.normals[inside], colors=cloud.colors[inside],
-            views=cloud.views[inside], gsd=cloud.gsd[inside],
-        )  # fmt: skip
+        save_cloud(target, cloud.only(solution.box.inside(cloud.points, 0.01 * float(solution.box.size.max()))))
     with np.load(target) as f:
         return len(f["points"])

@@ -2,8 +2,8 @@
 
 A cloud is little-endian: uint32 count, then float32 positions (count x 3), uint8 colours (count x 3), uint8 views
 (count); a sparse one besides float32 errors in pixels (count; RMS over its photos) and float32 standard deviations in
-units of the GSD (count; NaN where not known); a dense one float32 pixel sizes on the subject in world units (count) and
-int8 normals times 127 (count x 3). A mesh is a GLB.
+units of the GSD (count; NaN where not known); a dense one float32 pixel sizes on the subject in world units (count), float32 expected
+errors in units of these (count; NaN where not stated) and int8 normals times 127 (count x 3). A mesh is a GLB.
 """
 
 from __future__ import annotations
@@ -202,7 +202,13 @@ def cloud_file(folders: Folders, layer: str, number: int | None, budget: int = U
     else:
         cloud = load_cloud(folder)
         facing = np.round(127 * np.asarray(cloud.normals, float)).clip(-127, 127).astype(np.int8)
-        body = _packed(cloud.points, cloud.colors, cloud.views, budget, (cloud.gsd.astype("<f4"), facing))
+        body = _packed(
+            cloud.points,
+            cloud.colors,
+            cloud.views,
+            budget,
+            (cloud.gsd.astype("<f4"), (cloud.sigma / cloud.gsd).astype("<f4"), facing),
+        )
     folders.make()
     trim_cache(folders)
     with atomic_write(target) as out:
