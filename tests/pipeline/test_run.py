@@ -29,6 +29,7 @@ from vast_quarry.pipeline.grades import Grade
 from vast_quarry.pipeline.recipe import Recipe, read_recipe, recipe_for
 from vast_quarry.pipeline.run import Runner, RunResult
 from vast_quarry.pipeline.steps.photos import PhotosStep, read_photo_list
+from vast_quarry.pipeline.steps.points import load_cloud
 from vast_quarry.pipeline.store import Store, version_key
 
 
@@ -125,6 +126,25 @@ def test_mesh_is_one_body_near_the_truth(built: tuple[Path, RunResult], mileston
     seen = np.load(milestone_set.folder / "truth" / "visibility.npz")["count"] >= 3
     v = milestone_set.mesh.points[seen & (milestone_set.mesh.points[:, 2] > info["z_cut"])]
     assert (back.distance(v) / info["gsd"] < 8).mean() > 0.96
+
+
+def test_expected_errors_of_points_are_what_their_errors_are(
+    built: tuple[Path, RunResult], milestone_set: RigSet
+) -> None:
+    """Half of the errors lie within 0.674 of a normal distribution's standard deviation: between 0.5 and 0.9 is asked for."""
+    out, result = built
+    s, _, _ = to_truth(out, milestone_set)
+    cloud = load_cloud(out / "versions" / "points" / str(result.versions["points"].number))
+    scene = RayScene()
+    scene.add(milestone_set.mesh.points, milestone_set.mesh.faces)
+    points = s.points(cloud.points)
+    body = points[:, 2] > milestone_set.info["z_cut"]
+    error = scene.distance(points[body]) / (cloud.sigma[body] * s.scale)
+    assert 0.5 < np.median(error) < 0.9
+    # and says which points are the better ones
+    sure = cloud.sigma[body] < np.median(cloud.sigma[body])
+    off = scene.distance(points[body])
+    assert np.median(off[sure]) < 0.85 * np.median(off[~sure])
 
 
 def test_result_folder_is_complete(built: tuple[Path, RunResult]) -> None:

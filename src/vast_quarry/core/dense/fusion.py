@@ -32,9 +32,11 @@ Pose = tuple[Camera, Array, Array]
 #: how many photos agree on each pixel (0: none), and the photo's place in the order at it (H, W)
 Stand = tuple[NDArray[np.uint8], NDArray[np.int16]]
 
-#: the usual spread counts as much as so many photos more; and what photos err in common, for they are matched with the same windows
-#: (pixels of the depth map). Measured on the milestone, 36 photos, Dressed and Rough
-USUAL, IN_COMMON = 4, 0.1
+#: the usual spread counts as much as so many photos more
+USUAL = 4
+#: photos are matched with the same windows and err alike: the mean is off by so many times what single ones are off each other, and
+#: by so many pixels of the depth map where these agree. Set on 36 photos of the milestone at Rough, tried at Dressed and on others
+SPREAD, IN_COMMON = 1.5, 0.08
 #: one step in the order of photos at a spot: so much better is better (logarithm)
 RANK_STEP = float(np.log(1.1))
 #: and so many steps a photo stands back where the spot lies at a rim of what it sees: there its colour is not the spot's own
@@ -155,14 +157,14 @@ def accept(
         *_stacked([p for _, p in sources]), reprojection, relative, most_cost, least_views, out.points, out.normals, out.views,
         out.rank, out.sigma, RANK_STEP, RIM,
     )  # fmt: skip
-    out.sigma = expected_error(out.sigma, out.views, ref.depth / camera.fx)
+    out.sigma = expected_error(out.sigma, out.views, len(sources) + 1, ref.depth / camera.fx)
     return out
 
 
 def expected_error(
-    variance: NDArray[np.float32], views: NDArray[np.integer], gsd: NDArray[np.float32]
+    variance: NDArray[np.float32], views: NDArray[np.integer], asked: int, gsd: NDArray[np.float32]
 ) -> NDArray[np.float32]:
-    """Standard deviation of means of what photos say of pixels.
+    """Standard deviation along the normal of means of what photos say of pixels (H, W), in world units.
 
     Parameters
     ----------
@@ -170,6 +172,8 @@ def expected_error(
         Of what single photos say, from as few as agree: taken together with what is usual in this photo.
     views : (H, W)
         How many agree; 0 where there is no point.
+    asked : int
+        How many could have: where few of them agree, those that lie too far off are not among them, and the rest spread too little.
     gsd : (H, W)
         World units per pixel.
     """
@@ -182,7 +186,8 @@ def expected_error(
     below = (1 - 2 / (9 * np.maximum(n[there] - 1, 1))) ** 3
     usual = float(np.median(in_pixels[there] / below))
     pooled = ((n - 1) * in_pixels + USUAL * usual) / (n - 1 + USUAL)
-    return np.where(views > 0, gsd * np.sqrt(pooled / n + IN_COMMON**2), 0).astype(np.float32)
+    sigma = gsd * np.sqrt((SPREAD * asked / n) ** 2 * pooled + IN_COMMON**2)
+    return np.where(views > 0, sigma, 0).astype(np.float32)
 
 
 def give(
