@@ -1,3 +1,4 @@
+// @vitest-environment node
 import { describe, expect, it } from 'vitest'
 import type { Patches } from '@/api/client'
 import { paint, project, scaleOf } from '@/lib/paint'

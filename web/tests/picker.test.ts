@@ -1,3 +1,4 @@
+// @vitest-environment node
 import * as THREE from 'three'
 import { MeshBVH } from 'three-mesh-bvh'
 import { beforeEach, describe, expect, it, vi } from 'vitest'

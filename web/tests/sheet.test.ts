@@ -1,3 +1,4 @@
+// @vitest-environment node
 import { describe, expect, it } from 'vitest'
 import type { Photo } from '@/api/client'
 import { digitsOf, ticks } from '@/lib/ticks'
