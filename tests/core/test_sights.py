@@ -29,7 +29,7 @@ def seen(centers: list[tuple[float, float, float]], wall: bool = False) -> list[
     faces = np.array([[0, 1, 2], [0, 2, 3]])
     scene.add(corners, faces)
     if wall:
-        scene.add(corners * [1, 1, 1] + [0.5, 0.52, 0], faces)
+        scene.add(corners + np.array([0.5, 0.52, 0]), faces)
     rotations = np.array([looking(c) for c in centers])
     side = 0.1
     return sights(np.zeros(3), np.array([1.0, 0, 0]), side, scene, list(range(len(centers))), [LENS] * len(centers), rotations, np.array(centers))  # fmt: skip

@@ -106,13 +106,13 @@ def look_over(
     kept.mkdir(parents=True, exist_ok=True)
     try:
         looking = [pool().submit(keep_glance, folder, path, masks, kept) for path in paths]
-        files = _looked_at(paths, _each(looking, "Looking at photos", progress), early)
+        files, glances = _looked_at(paths, _each(looking, "Looking at photos", progress), early)
     except BrokenExecutor:  # one of them took its process down: which one, shows one by one
         files = []
         for k, path in enumerate(paths):
             progress("Looking at photos one by one", k, len(paths))
             files.append(keep_glance_apart(folder, path, masks, kept))
-    glances = [load_glance(f) for f in files]
+        glances = [load_glance(f) for f in files]
     good = [k for k, g in enumerate(glances) if g.problem is None]
 
     def work(pairs: Pairs, looked: Pairs) -> Iterable[Shared]:
@@ -127,18 +127,20 @@ def look_over(
     return inspect(paths, glances, work)
 
 
-def _looked_at(paths: Sequence[str], files: Iterable[Path], early: Callable[[list[Inspected]], None]) -> list[Path]:
-    """The files of all glances, while those that are there already are told early."""
+def _looked_at(
+    paths: Sequence[str], files: Iterable[Path], early: Callable[[list[Inspected]], None]
+) -> tuple[list[Path], list[Glance]]:
+    """The files of all glances, and these, while those that are there already are told early."""
     out: list[Path] = []
-    seen: list[Inspected] = []
+    glances: list[Glance] = []
     told = time.monotonic()
     for file in files:
         out.append(file)
+        glances.append(load_glance(file))
         if time.monotonic() - told > EARLY_EVERY:
-            seen += [_alone(p, load_glance(f)) for p, f in zip(paths[len(seen) :], out[len(seen) :])]
-            early(seen)
+            early([_alone(p, g) for p, g in zip(paths, glances)])
             told = time.monotonic()
-    return out
+    return out, glances
 
 
 def _alone(path: str, g: Glance) -> Inspected:

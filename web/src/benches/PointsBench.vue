@@ -48,14 +48,13 @@ const modes = computed<CloudMode[]>(() => {
   const stated = (number.value, filled.value) && world.value?.cloud?.sigma?.some(Number.isFinite)
   return ['color', 'height', 'normal', 'views', 'gsd', ...(stated ? (['sigma'] as const) : [])]
 })
-const scaled = computed(() => ['mat', 'bars'].includes(project.version('cameras')?.figures.scale_from ?? ''))
 /** What the colours mean. */
 const legend = computed(() => {
   if (mode.value === 'color') return ''
   if (mode.value === 'normal') return t('world.facing')
   const cloud = (number.value, filled.value) && world.value?.cloud
   const found = cloud && cloudScale(cloud, mode.value)
-  return found ? scaleWords(mode.value, found.range, scaled.value) : ''
+  return found ? scaleWords(mode.value, found.range, project.metric) : ''
 })
 </script>
 

@@ -16,10 +16,7 @@ const order = computed(() => props.seen.photos.map((p) => p.photo))
 watch(order, (paths) => paths.length && (project.selected = paths[0]), { immediate: true })
 const at = computed(() => order.value.indexOf(project.selected ?? ''))
 const sight = computed(() => props.seen.photos[at.value] ?? null)
-const unit = computed(() => {
-  const from = (project.version('cameras')?.figures as { scale_from?: string })?.scale_from
-  return from === 'mat' || from === 'bars' ? 'mm' : 'unit'
-})
+const unit = computed(() => (project.metric ? 'mm' : 'unit'))
 const size = computed(() => {
   const p = project.photos.find((x) => x.path === project.selected)
   return [p?.width ?? 1, p?.height ?? 1]

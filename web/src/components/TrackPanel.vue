@@ -25,10 +25,7 @@ watch(
   { immediate: true },
 )
 /** Millimetres where the scale is known. */
-const unit = computed(() => {
-  const from = (project.version('cameras')?.figures as { scale_from?: string })?.scale_from
-  return from === 'mat' || from === 'bars' ? 'mm' : 'unit'
-})
+const unit = computed(() => (project.metric ? 'mm' : 'unit'))
 const pieces = computed(() =>
   (track.value?.seen ?? []).map((s) => {
     const k = SIDE / (share.value * Math.max(s.width, s.height))

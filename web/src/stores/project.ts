@@ -47,6 +47,8 @@ export const useProject = defineStore('project', () => {
     return (l?.versions.find((v) => v.number === l.number) as VersionOf<L> | undefined) ?? null
   }
 
+  /** Whether lengths are true, not roughly: by a marker mat or measured distances. */
+  const metric = computed(() => ['mat', 'bars'].includes(version('cameras')?.figures.scale_from ?? ''))
   /** Shape of the selected photo, or of the first: width over height. */
   const aspect = computed(() => {
     const p =
@@ -146,6 +148,7 @@ export const useProject = defineStore('project', () => {
     selected,
     planned,
     path,
+    metric,
     aspect,
     layer,
     version,

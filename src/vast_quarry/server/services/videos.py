@@ -7,6 +7,7 @@ import threading
 from dataclasses import replace
 from pathlib import Path
 from typing import Any, Literal
+from zipfile import BadZipFile
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,7 +15,7 @@ from PIL import Image
 from pydantic import BaseModel, ConfigDict, Field
 
 from vast_quarry.core.errors import PlainError
-from vast_quarry.core.formats.atomic import atomic_write, write_arrays
+from vast_quarry.core.formats.atomic import array_shapes, atomic_write, write_arrays
 from vast_quarry.core.photo.frames import Scan, laps, still_edges
 from vast_quarry.core.photo.skim import look_over, look_step
 from vast_quarry.core.photo.travel import fit_to_take
@@ -181,9 +182,12 @@ def first_looked(folders: Folders) -> tuple[str, int] | None:
     """The first video that was looked through, and the number of a small picture of it."""
     folder = folder_of(folders)
     for file in sorted(p for p in folder.iterdir() if is_video(p)) if folder.is_dir() else []:
-        found = scan_of(folders, file)
-        if found is not None and len(found[1]):
-            return file.name, len(found[1]) // 4
+        try:  # of a scan only how many pictures there are: this is asked for every project of the first page
+            count = array_shapes(_cache(folders, file) / "scan.npz")["proxies"][0]
+        except (OSError, ValueError, KeyError, BadZipFile):
+            continue
+        if count:
+            return file.name, count // 4
     return None
 
 
