@@ -11,6 +11,7 @@ import pytest
 from tests.cli.test_cli import run
 from tests.conftest import RigSet
 
+from vast_quarry.cli import build
 from vast_quarry.cli.build import further_set
 from vast_quarry.core.pose import fit_similarity
 from vast_quarry.core.rig.scenes import finial, tip_over
@@ -53,6 +54,20 @@ def test_both_sides_of_what_was_turned_over_become_one(turning_set: RigSet, lyin
     # in one frame, to about a per cent of the way to the subject
     far = np.linalg.norm(b - b.mean(0), axis=1).mean()
     assert np.linalg.norm(fit_similarity(a, b).points(a) - b, axis=1).max() < 0.012 * far
+
+    # a third set added to that result: photos of all lie in one folder, and each is still known by its set
+    more = tmp_path / "more"
+    more.mkdir()
+    shutil.copy(turning_set.photos / turning_set.cameras[0]["photo"], more / "again.jpg")
+    first, added = build._added_to(tmp_path / "out", more, tmp_path / "next")
+    further = build._further_sets([f"top={lying.photos}"], tmp_path / "next" / build.ADDED)
+    assert first == turning_set.photos
+    assert added["photos"] == further["photos"]
+    names = added["cameras"]["sets"] | further["cameras"]["sets"]
+    lying_names = {c["photo"] for c in lying.cameras}
+    assert names == {f"{s}/{n}": s for s in ("lying", "top") for n in lying_names}
+    gathered = {str(p.relative_to(added["photos"]["more"])) for p in Path(added["photos"]["more"]).rglob("*.jpg")}
+    assert gathered == set(names) | {"again.jpg"}
 
 
 def test_what_is_tipped_over_keeps_its_own_coordinates_and_the_room_turns() -> None:

@@ -10,11 +10,13 @@ from tests.conftest import SMALL, RigSet, camera_of
 from tests.pipeline.test_run import Silent, places
 
 import vast_quarry.pipeline.attempts as attempts
+from vast_quarry.core.align.mat import FoundMarkers
 from vast_quarry.core.camera import project
 from vast_quarry.core.pose import fit_similarity
 from vast_quarry.core.raycast import RayScene, visible_from
 from vast_quarry.core.surface.mesh import vertex_normals
 from vast_quarry.pipeline.grades import Grade
+from vast_quarry.pipeline.picking import corners_as_places
 from vast_quarry.pipeline.recipe import recipe_for
 from vast_quarry.pipeline.run import Runner
 from vast_quarry.pipeline.solution import groups_in, load_solution
@@ -81,3 +83,32 @@ def test_halves_that_share_no_match_are_joined_by_places(
     off = np.linalg.norm(s.points(solution.centers) - true, axis=1)
     assert off.max() < 0.02 * np.linalg.norm(true, axis=1).mean()
     assert {c.group for c in scene_of(folders, second).cameras} == {1}
+
+    # the other group tells of itself
+    other = aligned(group=2)
+    by_number = {v.number: v for v in store.versions("cameras")}
+    told = by_number[other]
+    assert told.figures["placed"] == 24 - by_number[first].figures["placed"]
+    assert any("as group 1" in f for f in told.findings)
+    assert not any("as group 2" in f for f in told.findings)
+    assert told.figures["points"] == len(load_solution(store.root / "cameras" / str(other)).points)
+
+    # and four places that are the corners of a marker tie them as well
+    row = {c["photo"]: n for n, c in enumerate(milestone_set.cameras)}
+    corners = [{row[p]: at for p, at in m["marks"].items()} for m in marks_of(milestone_set, (4, 5, 17, 6, 7, 18))]
+    monkeypatch.setattr(attempts, "markers_in", lambda *a: corners)
+    third = store.root / "cameras" / str(aligned(mat="A4"))
+    assert load_solution(third).states.count("placed") == 24
+
+
+def test_corners_of_markers_are_places() -> None:
+    """One that a photo shows twice says nothing there, one that a single photo shows nothing at all."""
+    square = np.array([(0.0, 0.0), (9.0, 0.0), (9.0, 9.0), (0.0, 9.0)])
+    one = FoundMarkers(np.array([3, 5, 5]), np.stack([square, square + 20, square + 40]))
+    two = FoundMarkers(np.array([3, 5]), np.stack([square + 1, square + 21]))
+    three = FoundMarkers(np.array([5, 8]), np.stack([square + 2, square + 60])).only({5})
+    found = corners_as_places([4, 6, 9], [one, two, three])
+    assert found == [
+        *({4: tuple(c), 6: tuple(c + 1)} for c in square),
+        *({6: tuple(c + 21), 9: tuple(c + 2)} for c in square),
+    ]

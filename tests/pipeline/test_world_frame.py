@@ -19,7 +19,7 @@ from vast_quarry.core.pose import fit_similarity
 from vast_quarry.pipeline.grades import Grade
 from vast_quarry.pipeline.recipe import recipe_for
 from vast_quarry.pipeline.run import Runner
-from vast_quarry.pipeline.solution import Solution, load_solution
+from vast_quarry.pipeline.solution import Solution, load_solution, way_back
 from vast_quarry.pipeline.steps.cameras import CamerasSettings
 from vast_quarry.pipeline.store import Store
 from vast_quarry.server.app import make_app
@@ -86,6 +86,23 @@ def test_measured_distances_give_the_true_scale(data: Path, milestone_set: RigSe
     assert told["scale_from"] == "nothing"
     assert "bars" not in told
     assert sum("No scale yet" in str(f) for f in told["findings"]) == 1
+
+
+def test_a_picked_centre_stands_over_the_origin(data: Path) -> None:
+    """However it is turned and scaled; and what is picked there can be told in the frame in which it was found."""
+    found = load_solution(stood(data)[0])
+    spot = found.points[len(found.points) // 3]
+    folder, told, _ = stood(data, height=620.0, level=[["z", 30.0]], center=spot.tolist())
+    now = load_solution(folder)
+    moved_to = now.points[len(now.points) // 3]
+    np.testing.assert_allclose(moved_to[:2], 0, atol=1e-9)
+    assert told["upright_by"] == "hand"
+    back = way_back(now, load_solution(folder, "as-found"))
+    assert moved_to[2] == pytest.approx(spot[2] / back.scale, abs=1e-6)  # the ground stays where it was
+    np.testing.assert_allclose(back.points(moved_to[None])[0], spot, atol=1e-9)
+    # the keep box went with it
+    inside = now.box.inside(now.points)
+    assert (inside == found.box.inside(found.points)).mean() > 0.95
 
 
 def test_a_rough_height(data: Path) -> None:

@@ -2,9 +2,10 @@
 import * as THREE from 'three'
 import { describe, expect, it } from 'vitest'
 import { draggedBox } from '@/world/boxDrag'
-import { clockwise, joined, straighten, turnOf } from '@/world/level'
+import { clockwise, joined, moved, straighten, turnOf } from '@/world/level'
 import { Lighter, nextBudget } from '@/world/Lighter'
 import { nearestCamera } from '@/world/pick'
+import { Shown } from '@/world/Shown'
 
 const turned = (v: number[], steps: Parameters<typeof turnOf>[0]) =>
   new THREE.Vector3(...(v as [number, number, number]))
@@ -13,6 +14,17 @@ const turned = (v: number[], steps: Parameters<typeof turnOf>[0]) =>
     .map((x) => Math.round(x * 1e6) / 1e6 + 0)
 
 describe('levelling by hand', () => {
+  it('puts a place over the origin after all turns, at its height', () => {
+    const at = new THREE.Vector3(3, 1, 2).applyMatrix4(turnOf([['z', 90]], [3, 1, 2]))
+    expect(at.x).toBeCloseTo(0)
+    expect(at.y).toBeCloseTo(0)
+    expect(at.z).toBeCloseTo(2)
+    const other = new THREE.Vector3(3, 0, 0).applyMatrix4(turnOf([['z', 90]], [3, 1, 2]))
+    expect([other.x, other.y, other.z].map(Math.round)).toEqual([1, 0, 0])
+  })
+  it('tells a place in another frame, by a matrix row by row', () => {
+    expect(moved([0, -2, 0, 1, 2, 0, 0, 2, 0, 0, 2, 3, 0, 0, 0, 1], [1, 2, 3])).toEqual([-3, 4, 9])
+  })
   it('turns about the axes of the world, right-handed, first step first', () => {
     expect(turned([1, 0, 0], [['z', 90]])).toEqual([0, 1, 0])
     expect(turned([0, 1, 0], [['x', 90]])).toEqual([0, 0, 1])
@@ -113,5 +125,25 @@ describe('picking', () => {
     expect(nearestCamera(cameras, { clientX: 204, clientY: 200 }, canvas, eye)).toBe(0)
     expect(nearestCamera(cameras, { clientX: 230, clientY: 200 }, canvas, eye)).toBe(1)
     expect(nearestCamera(cameras, { clientX: 350, clientY: 350 }, canvas, eye)).toBeNull()
+  })
+})
+
+describe('looking through a camera', () => {
+  it('hides the cameras, and shows them again only where they were not hidden before', () => {
+    const parts = { cameras: new THREE.Group(), cloud: new THREE.Group() }
+    const shown = new Shown(parts)
+    const cameras = () => parts.cameras.visible
+    shown.from('cameras', true)
+    expect(cameras()).toBe(false)
+    shown.from('cameras', false)
+    expect(cameras()).toBe(true)
+    shown.show('cameras', false)
+    shown.from('cameras', true)
+    shown.from('cameras', false)
+    expect(cameras()).toBe(false)
+    shown.from('cameras', true)
+    shown.show('cameras', true)
+    expect(cameras()).toBe(false)
+    expect(parts.cloud.visible).toBe(true)
   })
 })

@@ -37,6 +37,8 @@ SUGGEST = "suggest"
 
 PhotosArgument = Annotated[Path, typer.Argument(help="Folder with the photos", show_default=False)]
 OutOption = Annotated[Path, typer.Option("--out", help="Folder for the results", show_default=False)]
+#: folder of a result in which photos that were added to an earlier one are gathered
+ADDED = "added"
 GradeOption = Annotated[
     Grade | None, typer.Option("--grade", help="How far to go [default: dressed]", show_default=False)
 ]
@@ -136,13 +138,18 @@ def _added_to(earlier: Path, photos: Path, out: Path) -> tuple[Path, dict[str, d
             if not target.exists():
                 target.parent.mkdir(parents=True, exist_ok=True)
                 shutil.copy(file, target) if file.suffix == ".json" else link_or_copy(file, target)
-    gathered = out / "added"
+    gathered = out / ADDED
     for folder in {Path(p.base) for p in before.photos if p.base}:
         for file in find_photos(folder):
             _gather(file, gathered / file.relative_to(folder))
     for file in found:
         _gather(file, gathered / file.relative_to(photos))
-    return Path(before.folder), {"photos": {"more": str(gathered.resolve())}}
+    aligned = next((v for v in store.versions("cameras") if v.number == store.in_use().get("cameras")), None)
+    sets = aligned.settings.get("sets") if aligned else None
+    return Path(before.folder), {
+        "photos": {"more": str(gathered.resolve())},
+        "cameras": {"sets": sets, "sets_apart": True} if sets else {},
+    }
 
 
 def _gather(file: Path, target: Path) -> None:
@@ -151,8 +158,8 @@ def _gather(file: Path, target: Path) -> None:
         link_or_copy(file, target)
 
 
-def _further_sets(settings: list[str] | None, out: Path) -> dict[str, dict[str, Any]]:
-    """Where further sets of photos were gathered, and which photo is of which.
+def _further_sets(settings: list[str] | None, into: Path) -> dict[str, dict[str, Any]]:
+    """Gather further sets of photos into a folder, and say which photo is of which.
 
     Raises
     ------
@@ -169,14 +176,14 @@ def _further_sets(settings: list[str] | None, out: Path) -> dict[str, dict[str, 
         found = find_photos(folder)
         if not found:
             raise PlainError(f"There are no photos in {folder}.", "Check the path in --set NAME=FOLDER.")
-        shutil.rmtree(out / "sets" / name, ignore_errors=True)
+        shutil.rmtree(into / name, ignore_errors=True)
         for file in found:
-            target = out / "sets" / name / file.relative_to(folder)
+            target = into / name / file.relative_to(folder)
             _gather(file, target)
-            names[str(target.relative_to(out / "sets"))] = name
+            names[str(target.relative_to(into))] = name
     if not sets:
         return {}
-    return {"photos": {"more": str((out / "sets").resolve())}, "cameras": {"sets": names}}
+    return {"photos": {"more": str(into.resolve())}, "cameras": {"sets": names}}
 
 
 def _recipe(
@@ -257,7 +264,12 @@ def run_until(
         "photos": _sources(photos, out),
         "masks": {"folder": str(Path(masks).resolve()) if masks and masks != SUGGEST else None},
     }
-    for layer, values in [*added.items(), *_further_sets(settings, out).items()]:
+    # photos that are added and further sets lie in one folder: a list of photos takes one besides its own
+    into = out / (ADDED if added else "sets")
+    further = _further_sets(settings, into)
+    if further:
+        further["cameras"]["sets"] |= added.get("cameras", {}).get("sets", {})
+    for layer, values in [*added.items(), *further.items()]:
         places.setdefault(layer, {}).update(values)
     with make_reporter(console) as reporter:
         runner = Runner(store, reporter)

@@ -49,6 +49,11 @@ class KeepBox:
         """Edge lengths (3,)."""
         return np.asarray(self.high) - np.asarray(self.low)
 
+    def moved(self, shift: Array) -> KeepBox:
+        """The same box elsewhere in the world."""
+        low, high = (tuple((np.asarray(x) + self.axes @ shift).tolist()) for x in (self.low, self.high))
+        return KeepBox(low, high, self.turn)
+
     def planes(self) -> list[tuple[Array, Array]]:
         """Point and inward normal of each of the six faces."""
         out = []

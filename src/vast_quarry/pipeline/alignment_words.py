@@ -71,12 +71,14 @@ def _listed(names: Sequence[str], most: int = 4) -> Said | list[str]:
 
 
 def findings(
-    photos: list[Photo], solution: Solution, data: AlignInput, mirrored: list[int], groups: Sequence[Sequence[int]] = ()
-) -> list[Said]:
+    photos: list[Photo], solution: Solution, data: AlignInput, mirrored: list[int],
+    groups: Mapping[int, Sequence[int]] | None = None,
+) -> list[Said]:  # fmt: skip
     """Sentences about photos that are weakly placed or loose, one for each kind with how many it is about.
 
-    ``groups`` are rows of photos that stand by themselves, the largest group first, without the one that is ``solution``.
+    ``groups`` are rows of photos that stand by themselves, by the number of the group, without the one that is ``solution``.
     """
+    groups = groups or {}
     names = [clean_name(p.path) for p in photos]
     out = []
     weak = [names[n] for n, s in enumerate(solution.states) if s == "weak"]
@@ -86,7 +88,7 @@ def findings(
             "would help."
         )
         out.append(say(pattern, photos=_listed(weak), count=len(weak)))
-    for number, group in enumerate(groups, 2):
+    for number, group in groups.items():
         a, b = between(solution, group, data)
         out.append(
             say(
@@ -105,7 +107,7 @@ def findings(
     for rows, pattern in kinds:
         if rows:
             out.append(say(pattern, photos=_listed([names[n] for n in rows]), count=len(rows), all=len(photos)))
-    loose += [n for group in groups for n in group]
+    loose += [n for group in groups.values() for n in group]
     if len(loose) > 0.4 * len(photos):
         pattern = (
             "Only {placed} of {all} photos could be placed. Take more photos between those that are apart; on a turntable "

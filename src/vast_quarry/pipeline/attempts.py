@@ -13,13 +13,14 @@ from vast_quarry.core.align.growth import AlignInput
 from vast_quarry.core.align.incremental import align
 from vast_quarry.core.align.model import Model
 from vast_quarry.core.align.trouble import Trouble
+from vast_quarry.core.words import Said, say
 from vast_quarry.core.words import pattern as as_pattern
-from vast_quarry.core.words import say
 from vast_quarry.pipeline.joining import PLAIN, Effort, find_features, match_all, pairs_to_match
-from vast_quarry.pipeline.picking import picked_in
-from vast_quarry.pipeline.standing import Live
+from vast_quarry.pipeline.picking import corners_as_places, picked_in
+from vast_quarry.pipeline.standing import Live, mat_markers
 from vast_quarry.pipeline.step import Context
 from vast_quarry.pipeline.steps.photos import Photo, PhotoList
+from vast_quarry.pipeline.units import match as match_units
 
 #: what the height of a photo is made lower by in views that are simulated: a wall seen from 45 and 60 degrees above
 TILTS = (0.7, 0.5)
@@ -51,11 +52,35 @@ def attempt(context: Context, listed: PhotoList, photos: list[Photo], obey: bool
     masked = find_features(context, listed, photos, obey, effort)
     pairs = pairs_to_match(context, photos, widely=effort.lifted)
     data = replace(match_all(context, photos, pairs), picked=picked_in(photos, context.settings.places))
+    model = _aligned(context, photos, data)
+    if isinstance(model, Model) and model.apart and not obey:
+        # what masks leave out stands still with the subject here, and so does a mat that lies in it
+        corners = markers_in(context, listed, photos, np.any([m.placed for m in (model, *model.apart)], axis=0))
+        if corners:
+            joined = _aligned(context, photos, replace(data, picked=[*data.picked, *corners]))
+            if isinstance(joined, Model) and joined.placed.sum() > model.placed.sum():
+                model = joined
+                context.found(Said("Groups that shared too little were joined by the markers of the mat."))
+    return Attempt(masked, pairs, data, model)
+
+
+def _aligned(context: Context, photos: list[Photo], data: AlignInput) -> Model | Trouble:
     context.stage("Placing cameras", 0, len(photos))
-    model = align(
+    return align(
         data, context.progress("Placing cameras"), on_step=Live(context, photos), parts=_parts(context, photos)
     )
-    return Attempt(masked, pairs, data, model)
+
+
+def markers_in(
+    context: Context, listed: PhotoList, photos: list[Photo], placed: NDArray[np.bool_]
+) -> list[dict[int, tuple[float, float]]]:
+    """Corners of the mat's markers in placed photos; none where no mat is asked for."""
+    wanted = mat_markers(context.settings)
+    if wanted is None:
+        return []
+    rows = np.flatnonzero(placed).tolist()
+    found = context.each("Finding the marker mat", match_units.markers, [(str(listed.file(photos[n])),) for n in rows])
+    return corners_as_places(rows, [f.only(wanted) for f in found])
 
 
 def _parts(context: Context, photos: list[Photo]) -> list[NDArray[np.bool_]]:

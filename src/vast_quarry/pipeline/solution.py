@@ -13,6 +13,7 @@ from vast_quarry.core.align.level import set_down, turn_matrix
 from vast_quarry.core.box import KeepBox
 from vast_quarry.core.camera import Camera, project
 from vast_quarry.core.formats.atomic import write_arrays
+from vast_quarry.core.pose import Similarity, fit_similarity
 
 Array = NDArray[np.float64]
 
@@ -117,14 +118,27 @@ def _observed(s: Solution, row: int) -> tuple[NDArray[np.int64], Array]:
     return mine, s.points[np.searchsorted(s.start, mine, side="right") - 1]
 
 
-def turned(s: Solution, steps: Sequence[tuple[str, float]]) -> Solution:
-    """The same alignment levelled by hand."""
+def turned(
+    s: Solution, steps: Sequence[tuple[str, float]], center: tuple[float, float, float] | None = None
+) -> Solution:
+    """The same alignment levelled by hand, and with a place of it (as it was before) over the origin."""
     transform, box, ground = set_down(turn_matrix(steps), s.points, s.box, s.ground)
+    if center is not None:
+        shift = -transform.points(np.array([center]))[0] * (1, 1, 0)
+        transform, box = Similarity(1.0, np.eye(3), shift).after(transform), box.moved(shift)
     rotations, centers = np.empty_like(s.rotations), np.empty_like(s.centers)
     for n in range(len(s.numbers)):
         rotations[n], centers[n] = transform.pose(s.rotations[n], s.centers[n])
     points = transform.points(s.points)
     return replace(s, rotations=rotations, centers=centers, points=points, box=box, ground=ground)
+
+
+def way_back(now: Solution, found: Solution) -> Similarity:
+    """From the frame of an alignment to the one in which it was found; both are of the same photos."""
+    rows = now.aligned
+    return fit_similarity(
+        np.concatenate([now.centers[rows], now.points]), np.concatenate([found.centers[rows], found.points])
+    )
 
 
 def save_solution(folder: Path, s: Solution, name: str = "solution") -> None:

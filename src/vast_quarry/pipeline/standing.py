@@ -20,6 +20,8 @@ from vast_quarry.core.pose import Similarity
 from vast_quarry.core.words import Said, say
 from vast_quarry.pipeline.aligned import box_figures, cameras_document
 from vast_quarry.pipeline.figures import CamerasFigures, ScaleFigures
+from vast_quarry.pipeline.grouped import FILE as GROUPS_TOLD
+from vast_quarry.pipeline.grouped import told_again
 from vast_quarry.pipeline.reuse import MADE
 from vast_quarry.pipeline.scaling import scaled_by_hand
 from vast_quarry.pipeline.solution import Solution, group_name, groups_in, load_solution, save_solution, turned
@@ -77,7 +79,7 @@ def stand(model: Model, masked: bool, mat: Similarity | None, kind: Kind) -> Sta
 
 
 #: settings that change where a finished alignment stands, not the alignment
-REFRAMING = {"level", "group", "bars", "height"}
+REFRAMING = {"level", "center", "group", "bars", "height"}
 
 
 def versions_alike(context: Context) -> list[tuple[Path, Version]]:
@@ -116,11 +118,14 @@ def stood_again(context: Context, listed: PhotoList, before: Path) -> CamerasFig
     if (before / MADE).exists():
         link_or_copy(before / MADE, context.folder / MADE)
     version = Version.model_validate_json((before / "version.json").read_bytes())
-    for note in version.findings:
+    if (before / GROUPS_TOLD).exists():
+        link_or_copy(before / GROUPS_TOLD, context.folder / GROUPS_TOLD)
+    told, said = told_again(before, context.settings.group, version.figures, version.findings)
+    for note in said:
         if not about_standing(note):
             context.found(note)
-    figures = cast(CamerasFigures, {k: v for k, v in version.figures.items() if k not in ScaleFigures.__annotations__})
-    return {**figures, **stood_by_hand(context, listed, found, version.figures)}
+    figures = cast(CamerasFigures, {k: v for k, v in told.items() if k not in ScaleFigures.__annotations__})
+    return {**figures, **stood_by_hand(context, listed, found, told)}
 
 
 def stood_by_hand(
@@ -147,7 +152,8 @@ def stood_by_hand(
         for number, one in enumerate(found, 1):
             save_solution(context.folder, one, group_name(number))
     as_found = found[settings.group - 1]
-    solution = turned(as_found, settings.level) if settings.level else as_found
+    by_hand = bool(settings.level) or settings.center is not None
+    solution = turned(as_found, settings.level, settings.center) if by_hand else as_found
     paths = [p.path for p in listed.usable]
     solution, scale, notes = scaled_by_hand(solution, as_found, settings.bars, settings.height_m, paths)
     if solution is not as_found:

@@ -3742,6 +3742,8 @@ export interface components {
             };
             /** Cameras */
             cameras: components["schemas"]["CameraOut"][];
+            /** Found */
+            found: number[];
             /** Ground */
             ground: boolean;
             /** Gsd */
@@ -5935,6 +5937,15 @@ export interface operations {
                          */
                         within_mm?: number;
                     }[];
+                    /**
+                     * Center
+                     * @description Place that stands over the origin, in space as the model was found
+                     */
+                    center?: [
+                        number,
+                        number,
+                        number
+                    ] | null;
                     /**
                      * Features per photo, at most
                      * @description More help where the subject has little texture or is small in the photo.

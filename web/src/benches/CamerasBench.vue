@@ -30,7 +30,7 @@ import { cloudScale, packCloud, type Box, type CloudMode } from '@/world/build'
 import { boxAround } from '@/lib/boxNumbers'
 import { choiceLabel } from '@/i18n/say'
 import { nearestTie, scaleWords } from '@/lib/ties'
-import type { LevelStep } from '@/world/level'
+import { moved, type LevelStep } from '@/world/level'
 import type { World } from '@/world/World'
 
 const props = defineProps<{ compared: number | null }>()
@@ -138,9 +138,12 @@ function ready(w: World) {
 }
 /** What was turned by hand to make the version in use. */
 const turned = computed(() => (project.version('cameras')?.settings.level as LevelStep[] | undefined) ?? [])
-async function applyLevel(steps: LevelStep[]) {
+const centred = computed(() => !!project.version('cameras')?.settings.center)
+/** With turns and a place over the origin, told in the frame in which the model was found; none at all by null. */
+async function applyLevel(steps: LevelStep[], at?: number[] | null) {
   levelling.value = false
-  await project.change('cameras', { level: steps })
+  const center = at && moved(scene.value!.found, at)
+  await project.change('cameras', center === undefined ? { level: steps } : { level: steps, center })
   await project.run('cameras')
 }
 /** Taken as another kind of subject: stood up afresh, in one press. */
@@ -154,7 +157,7 @@ const kinds = computed(() =>
 const kind = computed(() => String(project.version('cameras')?.settings.kind ?? 'object'))
 async function takeAs(other: string) {
   levelling.value = false
-  await project.change('cameras', { kind: other as Kind, level: [] })
+  await project.change('cameras', { kind: other as Kind, level: [], center: null })
   await project.run('cameras')
 }
 async function applyBox(box: Box | null) {
@@ -344,6 +347,7 @@ const scale = computed(() => {
             v-if="levelling && world"
             :world="world"
             :kept="turned"
+            :centred="centred"
             :kinds="kinds"
             :kind="kind"
             @apply="applyLevel"

@@ -21,10 +21,16 @@ import type { World } from '@/world/World'
 const props = defineProps<{
   world: World
   kept: LevelStep[]
+  /** Whether a place was put over the origin by hand. */
+  centred: boolean
   kinds: { value: string; text: string }[]
   kind: string
 }>()
-const emit = defineEmits<{ apply: [steps: LevelStep[]]; kind: [kind: string]; close: [] }>()
+const emit = defineEmits<{
+  apply: [steps: LevelStep[], center?: number[] | null]
+  kind: [kind: string]
+  close: []
+}>()
 const { t } = useI18n()
 const FACINGS: Facing[] = ['front', 'right', 'top']
 const NUDGES = [-1, -0.1, 0.1, 1]
@@ -33,17 +39,26 @@ const pending = ref<LevelStep[]>([])
 const degrees = ref(0)
 const line = ref<number[] | null>(null)
 const pane = ref<SVGSVGElement>()
-/** Places being pressed on the cloud: three on the ground, or two along the front. */
-const picking = ref<'ground' | 'edge' | null>(null)
+/** Places being pressed on the cloud: three on the ground, two along the front, or one that is to be the centre. */
+type Picking = 'ground' | 'edge' | 'center'
+const picking = ref<Picking | null>(null)
+/** The place chosen as the centre, in the frame before what is pending. */
+const center = ref<number[] | null>(null)
 const picked = ref(0)
 const places: THREE.Vector3[] = []
-function pick(what: 'ground' | 'edge') {
+function pick(what: Picking) {
   picking.value = picking.value === what ? null : what
   picked.value = places.length = 0
   props.world.perspective()
   props.world.listen(picking.value ? place : null)
 }
 function place(p: THREE.Vector3) {
+  if (picking.value === 'center') {
+    center.value = p.clone().applyMatrix4(turnOf(pending.value).invert()).toArray()
+    pick('center')
+    show()
+    return
+  }
   places.push(p)
   picked.value = places.length
   if (places.length < (picking.value === 'ground' ? 3 : 2)) return
@@ -52,10 +67,15 @@ function place(p: THREE.Vector3) {
   pick(picking.value!)
   show()
 }
-const told = computed(() => pending.value.map(([axis, d]) => `${axis} ${d > 0 ? '+' : ''}${d}°`).join(', '))
+const told = computed(() =>
+  [
+    ...pending.value.map(([axis, d]) => `${axis} ${d > 0 ? '+' : ''}${d}°`),
+    ...(center.value ? [t('level.centred')] : []),
+  ].join(', '),
+)
 
 function show() {
-  props.world.setTurn(turnOf(pending.value))
+  props.world.setTurn(turnOf(pending.value, center.value))
 }
 function look(from: Facing) {
   facing.value = from
@@ -67,7 +87,8 @@ function turn(clock: number) {
   show()
 }
 function back() {
-  pending.value = pending.value.slice(0, -1)
+  if (center.value) center.value = null
+  else pending.value = pending.value.slice(0, -1)
   show()
 }
 function down(e: PointerEvent) {
@@ -117,6 +138,9 @@ onBeforeUnmount(() => {
     <button class="plainbtn" :aria-pressed="picking === 'edge'" @click="pick('edge')">
       {{ t('level.edge') }}
     </button>
+    <button class="plainbtn" :aria-pressed="picking === 'center'" @click="pick('center')">
+      {{ t('level.center') }}
+    </button>
     <button v-for="n in NUDGES" :key="n" class="plainbtn num" @click="turn(n)">
       {{ n > 0 ? '↻' : '↺' }} {{ Math.abs(n) }}°
     </button>
@@ -132,7 +156,9 @@ onBeforeUnmount(() => {
     />
     <button class="plainbtn" :disabled="!degrees" @click="turn(degrees)">{{ t('level.turn') }}</button>
     <span class="num told">{{ told || t('level.nothing') }}</span>
-    <button class="plainbtn" :disabled="!pending.length" @click="back">{{ t('finish.undo') }}</button>
+    <button class="plainbtn" :disabled="!pending.length && !center" @click="back">
+      {{ t('finish.undo') }}
+    </button>
     <span class="kinds">{{ t('level.kind') }}</span>
     <el-select
       :model-value="kind"
@@ -143,9 +169,15 @@ onBeforeUnmount(() => {
     >
       <el-option v-for="k in kinds" :key="k.value" :value="k.value" :label="k.text" />
     </el-select>
-    <button v-if="kept.length" class="plainbtn" @click="emit('apply', [])">{{ t('level.found') }}</button>
+    <button v-if="kept.length || centred" class="plainbtn" @click="emit('apply', [], null)">
+      {{ t('level.found') }}
+    </button>
     <button class="plainbtn" @click="emit('close')">{{ t('level.close') }}</button>
-    <button class="take" :disabled="!pending.length" @click="emit('apply', [...kept, ...pending])">
+    <button
+      class="take"
+      :disabled="!pending.length && !center"
+      @click="emit('apply', [...kept, ...pending], center ?? undefined)"
+    >
       {{ t('level.apply') }}
     </button>
   </div>

@@ -744,9 +744,12 @@ export const de: Catalogue = {
     kind: 'Oder nehmen als',
     ground: 'Drei Stellen am Boden',
     edge: 'Zwei entlang der Vorderseite',
+    center: 'Die Mitte',
+    centred: 'Mitte',
     pick_ground:
       'Drei Stellen des Bodens in der Wolke drücken ({n} von 3). Die Ansicht dreht sich wie sonst.',
     pick_edge: 'Zwei Stellen einer Kante der Vorderseite in der Wolke drücken ({n} von 2).',
+    pick_center: 'Die Stelle in der Wolke drücken, die über dem Ursprung stehen soll.',
     hint: 'Gerade daraufsehen und entlang einer Kante ziehen, die aufrecht oder waagrecht sein sollte; oder in Grad drehen.',
     degrees: 'Grad im Uhrzeigersinn',
     turn: 'Drehen',

@@ -21,6 +21,7 @@ import { Lighter } from './Lighter'
 import { readMesh } from './loadMesh'
 import { Painter } from './Painter'
 import { Picker } from './Picker'
+import { Shown } from './Shown'
 import { dispose, nearestCamera, nearestPoint, rayAt } from './pick'
 import { dressMeshes, type MeshMode } from './meshModes'
 import { FramePicture } from './FramePicture'
@@ -39,6 +40,7 @@ export class World {
   private readonly renderer: THREE.WebGLRenderer
   private last = performance.now()
   private readonly parts: Record<Part, THREE.Group>
+  private readonly shown: Shown<Part>
   private readonly second = new THREE.Group()
   private readonly spot = new THREE.Group()
   private readonly watcher: ResizeObserver
@@ -88,6 +90,7 @@ export class World {
     this.parts = Object.fromEntries(
       (['cameras', 'cloud', 'box', 'mesh', 'ground'] as Part[]).map((k) => [k, new THREE.Group()]),
     ) as Record<Part, THREE.Group>
+    this.shown = new Shown(this.parts)
     Object.values(this.parts).forEach((g) => this.scene.add(g))
     this.scene.add(this.second, this.spot)
     this.painter = new Painter(this.renderer, this.scene, this.eye, this.parts, this.second, this.lighter)
@@ -185,12 +188,8 @@ export class World {
   }
 
   show(part: Part, on: boolean) {
-    this.parts[part].visible = on
+    this.shown.show(part, on)
     this.request()
-  }
-
-  shows(part: Part) {
-    return this.parts[part].visible
   }
 
   clear(...which: Part[]) {
@@ -244,7 +243,10 @@ export class World {
 
   /** Show cameras and cloud turned, while they are levelled by hand. */
   setTurn(turn: THREE.Matrix4) {
-    for (const group of [this.parts.cloud, this.parts.cameras]) group.setRotationFromMatrix(turn)
+    for (const group of [this.parts.cloud, this.parts.cameras]) {
+      group.setRotationFromMatrix(turn)
+      group.position.setFromMatrixPosition(turn)
+    }
     this.request()
   }
 
@@ -431,7 +433,7 @@ export class World {
   /** Look through a camera, until null; the picture then is that of its photo without distortion, fitted into the view. */
   through(camera: CameraOut | null) {
     this.eye.through(camera)
-    this.parts.cameras.visible = !camera
+    this.shown.from('cameras', !!camera)
     this.request()
   }
 

@@ -62,12 +62,22 @@ export function facedBy(places: THREE.Vector3[]): LevelStep[] {
   return short ? [['z', rounded(short)]] : []
 }
 
-/** All turns, one after the other, as one. */
-export function turnOf(steps: LevelStep[]): THREE.Matrix4 {
+/** All turns, one after the other, as one; with a place (as it was before them) over the origin afterwards. */
+export function turnOf(steps: LevelStep[], center?: number[] | null): THREE.Matrix4 {
   const out = new THREE.Matrix4()
   for (const [axis, degrees] of steps) {
     const unit = new THREE.Vector3(+(axis === 'x'), +(axis === 'y'), +(axis === 'z'))
     out.premultiply(new THREE.Matrix4().makeRotationAxis(unit, (degrees * Math.PI) / 180))
   }
+  if (center) {
+    const at = new THREE.Vector3(...(center as [number, number, number])).applyMatrix4(out)
+    out.premultiply(new THREE.Matrix4().makeTranslation(-at.x, -at.y, 0))
+  }
   return out
+}
+
+/** A place moved by a matrix of 4 x 4, row by row. */
+export function moved(rows: number[], [x, y, z]: number[]): [number, number, number] {
+  const row = (k: number) => rows[4 * k] * x + rows[4 * k + 1] * y + rows[4 * k + 2] * z + rows[4 * k + 3]
+  return [row(0), row(1), row(2)]
 }

@@ -12,7 +12,7 @@ Umeyama, S. (1991). Least-squares estimation of transformation parameters betwee
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Container, Mapping, Sequence
 from dataclasses import dataclass
 
 import cv2
@@ -40,6 +40,11 @@ class FoundMarkers:
 
     numbers: NDArray[np.int64]
     corners: Array
+
+    def only(self, wanted: Container[int]) -> FoundMarkers:
+        """Those whose number is wanted."""
+        keep = np.array([int(n) in wanted for n in self.numbers], bool)
+        return FoundMarkers(self.numbers[keep], self.corners[keep])
 
 
 @dataclass(frozen=True)

@@ -18,6 +18,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vast_quarry.core.mask.files import depth_inside
+from vast_quarry.core.match.sift import Blobs, blobs, described, pyramid
 
 #: RootSIFT values (0..1) are kept as bytes: value * STEP, rounded
 STEP = 512.0
@@ -104,63 +105,51 @@ def find_features(
 
 def _seen(rgb: NDArray[np.uint8], full_size: tuple[int, int], limit: int, mask: NDArray[np.bool_] | None) -> Features:
     """Features of one view of a photo, at places of the original."""
-    gray = cv2.cvtColor(rgb, cv2.COLOR_RGB2GRAY)
-    sift = cv2.SIFT_create(0, 3, 0.02, 12.0, 1.6, True)  # type: ignore[attr-defined]
-    points = sift.detect(gray, None)
-    found = len(points)
-    if mask is not None:
-        points = _within(points, mask)
-    left_out = found - len(points)
-    points = _spread(points, gray.shape[1], gray.shape[0], limit)
-    if not points:
-        return Features(
-            np.zeros((0, 2), np.float32),
-            np.zeros(0, np.float32),
-            np.zeros((0, 128), np.uint8),
-            np.zeros((0, 3), np.uint8),
-            left_out,
-            found,
-        )
-    points, raw = sift.compute(gray, points)
-    xy = np.array([p.pt for p in points], np.float32)
-    ij = np.round(xy).astype(int).clip(0, [gray.shape[1] - 1, gray.shape[0] - 1])
-    factor = np.array(full_size, np.float32) / (gray.shape[1], gray.shape[0])
-    packed = np.minimum(root_normalised(raw) * STEP + 0.5, 255).astype(np.uint8)
-    scale = np.array([p.size for p in points], np.float32) * float(factor.mean())
+    gray = np.asarray(cv2.cvtColor(rgb, cv2.COLOR_RGB2GRAY), np.uint8)
+    high, wide = gray.shape
+    octaves = pyramid(gray)
+    found = blobs(octaves)
+    chosen = np.arange(len(found)) if mask is None else _within(found, mask)
+    left_out = len(found) - len(chosen)
+    chosen = chosen[_spread(found.xy[chosen], found.response[chosen], wide, high, limit)]
+    all_of_them = described(octaves, found, chosen, limit)
+    blob = all_of_them.blob
+    xy = found.xy[blob]
+    ij = np.round(xy).astype(int).clip(0, [wide - 1, high - 1])
+    factor = np.array(full_size, np.float32) / (wide, high)
+    packed = np.minimum(root_normalised(all_of_them.descriptors) * STEP + 0.5, 255).astype(np.uint8)
+    scale = 2 * found.scale[blob] * float(factor.mean())
     return Features(
-        ((xy + 0.5) * factor - 0.5).astype(np.float32), scale, packed, rgb[ij[:, 1], ij[:, 0]], left_out, found
-    )
+        ((xy + 0.5) * factor - 0.5).astype(np.float32), scale.astype(np.float32), packed, rgb[ij[:, 1], ij[:, 0]], left_out,
+        len(found),
+    )  # fmt: skip
 
 
 #: a feature lies inside a mask by this share of its diameter, and by so many pixels at least
 INSIDE, INSIDE_PX = 0.5, 2.0
 
 
-def _within(points: Sequence, mask: NDArray[np.bool_]) -> tuple:
-    """Points whose neighbourhood lies in the mask."""
+def _within(found: Blobs, mask: NDArray[np.bool_]) -> NDArray[np.int64]:
+    """Blobs whose neighbourhood lies in the mask."""
     inside = depth_inside(mask)
     high, wide = mask.shape
-
-    def depth(p: cv2.KeyPoint) -> float:
-        return float(inside[min(high - 1, round(p.pt[1])), min(wide - 1, round(p.pt[0]))])
-
-    return tuple(p for p in points if depth(p) > max(INSIDE_PX, INSIDE * p.size))
+    ij = np.round(found.xy).astype(int).clip(0, [wide - 1, high - 1])
+    return np.flatnonzero(inside[ij[:, 1], ij[:, 0]] > np.maximum(INSIDE_PX, INSIDE * 2 * found.scale))
 
 
-def _spread(points: tuple, width: int, height: int, limit: int, cells: int = 12) -> list:
-    """The strongest points, half of the places shared out evenly over a grid."""
-    if len(points) <= limit:
-        return list(points)
-    xy = np.array([p.pt for p in points])
-    strength = np.array([p.response for p in points])
-    cell = (xy[:, 0] * cells / width).astype(int) * cells + (xy[:, 1] * cells / height).astype(int)
+def _spread(
+    xy: NDArray[np.float32], strength: NDArray[np.float32], width: int, height: int, limit: int, cells: int = 12
+) -> NDArray[np.int64]:
+    """The strongest of some places (N, 2), half of the ``limit`` shared out evenly over a grid; the strongest first."""
     order = np.argsort(-strength, kind="stable")
+    if len(xy) <= limit:
+        return order
+    cell = (xy[:, 0] * cells / width).astype(int) * cells + (xy[:, 1] * cells / height).astype(int)
     by_cell = order[np.argsort(cell[order], kind="stable")]
     starts = np.concatenate([[0], np.flatnonzero(np.diff(cell[by_cell])) + 1])
     rank = np.arange(len(by_cell)) - np.repeat(starts, np.diff([*starts, len(by_cell)]))
     share = max(1, limit // (2 * len(starts)))
-    keep = np.zeros(len(points), bool)
-    keep[by_cell[rank < share]] = True
-    rest = order[~keep[order]][: limit - int(keep.sum())]
-    keep[rest] = True
-    return [points[i] for i in np.flatnonzero(keep)]
+    shared = np.zeros(len(xy), bool)
+    shared[by_cell[rank < share]] = True
+    rest = order[~shared[order]]
+    return np.concatenate([order[shared[order]], rest])[:limit]

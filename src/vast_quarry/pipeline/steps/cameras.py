@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Any, ClassVar, Literal
+from typing import Any, ClassVar, Literal, cast
 
 import numpy as np
 from pydantic import Field, field_validator, model_validator
@@ -12,25 +12,15 @@ from vast_quarry.core.align.frame import Kind
 from vast_quarry.core.align.model import Model
 from vast_quarry.core.align.trouble import Trouble
 from vast_quarry.core.words import Said, say
-from vast_quarry.pipeline.aligned import as_solution, figures_of
-from vast_quarry.pipeline.alignment_words import (
-    doubt_sentences,
-    findings,
-    focal_sentences,
-    join_sentences,
-    lens_sentences,
-    told,
-)
+from vast_quarry.pipeline.aligned import as_solution
+from vast_quarry.pipeline.alignment_words import told
 from vast_quarry.pipeline.attempts import best_attempt
 from vast_quarry.pipeline.backdrop import heap, stands_behind, surroundings_help
 from vast_quarry.pipeline.figures import CamerasFigures
 from vast_quarry.pipeline.going_on import go_on
-from vast_quarry.pipeline.joining import (
-    mirrored,
-    share_left_out,
-    still_backdrop,
-)
-from vast_quarry.pipeline.picking import PickedPlace, misfit_sentences
+from vast_quarry.pipeline.grouped import told_of, write_told
+from vast_quarry.pipeline.joining import share_left_out, still_backdrop
+from vast_quarry.pipeline.picking import PickedPlace
 from vast_quarry.pipeline.scaling import MeasuredBar
 from vast_quarry.pipeline.standing import aligned_before, mat_over, stand, stood_again, stood_by_hand
 from vast_quarry.pipeline.step import Context, StepSettings, setting
@@ -190,6 +180,9 @@ class CamerasSettings(StepSettings):
     level: list[tuple[Literal["x", "y", "z"], float]] = Field(
         default_factory=list, max_length=100, description="Turns by hand about axes of the world, in order (degrees)"
     )
+    center: tuple[float, float, float] | None = Field(
+        None, description="Place that stands over the origin, in space as the model was found"
+    )
 
 
 class CamerasStep:
@@ -241,7 +234,7 @@ class CamerasStep:
         laid = None if went_on else mat_over(context, listed, photos, model)
         context.stage("Standing the model up", 0, 1)
         no_ground = masked >= 0.5 * len(photos) or not context.settings.ground
-        found = []
+        found, stood = [], []
         for group in (model, *model.apart):
             mat = laid.into if laid and group is model else None
             as_before = went_on.standing if went_on and group is model else None
@@ -250,28 +243,17 @@ class CamerasStep:
             solution = as_solution(context.folder / "features", photos, group, standing, elsewhere & ~group.placed)
             scale_from = went_on.scale_from if went_on else "mat" if mat else "nothing"
             found.append(replace(solution, scale_from=scale_from))
-            if group is model:
-                first, notes = standing, standing.notes
-        solution = found[0]
-        rows = [np.flatnonzero(group.placed).tolist() for group in model.apart]
-        for sentence in notes + findings(photos, solution, data, mirrored(context, photos, solution, data), rows):
+            stood.append(standing)
+        told_of_each = told_of(context, photos, model, found, stood, data, pairs)
+        if laid is not None:
+            told_of_each[0].figures |= {"mat_corners": laid.corners, "mat_residual_mm": round(laid.residual_mm, 4)}
+        write_told(context.folder, told_of_each)
+        mine = told_of_each[min(context.settings.group, len(found)) - 1]
+        for sentence in mine.findings:
             context.found(sentence)
-        for sentence in join_sentences(photos, model.joins, context.settings.sets):
-            context.found(sentence)
-        for sentence in misfit_sentences([p.name for p in context.settings.places], model):
-            context.found(sentence)
-        for sentence in doubt_sentences(photos, [d for group in (model, *model.apart) for d in group.doubted]):
-            context.found(sentence)
-        figures = figures_of(photos, model, solution, first, pairs, data)
-        for sentence in focal_sentences(photos, model.refocused, figures["lenses"]):
-            context.found(sentence)
-        for sentence in lens_sentences(figures["lenses"], figures["feature_noise_px"]):
-            context.found(sentence)
+        figures = cast(CamerasFigures, mine.figures)
         left_out = share_left_out(context, photos)
         if left_out is not None:
             figures |= {"features_left_out_percent": round(100 * left_out, 1)}
             context.found(say("Masks left out {percent} % of the features.", percent=round(100 * left_out)))
-        figures |= stood_by_hand(context, listed, found, figures)
-        if laid is not None:
-            figures |= {"mat_corners": laid.corners, "mat_residual_mm": round(laid.residual_mm, 4)}
-        return figures
+        return figures | stood_by_hand(context, listed, found, figures)

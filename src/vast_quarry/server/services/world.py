@@ -22,7 +22,8 @@ from vast_quarry.core.formats.atomic import array_shapes, atomic_write
 from vast_quarry.core.formats.packed_glb import write_packed_glb
 from vast_quarry.core.surface.mesh import vertex_normals
 from vast_quarry.core.words import say
-from vast_quarry.pipeline.solution import POSED, Solution, group_name, groups_in, load_solution
+from vast_quarry.pipeline.solution import POSED, Solution, group_name, groups_in, load_solution, way_back
+from vast_quarry.pipeline.standing import AS_FOUND
 from vast_quarry.pipeline.steps.finish import load_textured
 from vast_quarry.pipeline.steps.photos import read_photo_list
 from vast_quarry.pipeline.steps.points import load_cloud
@@ -60,12 +61,15 @@ class SceneOut(BaseModel):
     box: dict[str, Any]
     ground: bool
     gsd: float
+    #: from this frame to the one in which it was found, row by row (4 x 4): places that settings name are told there
+    found: list[float]
 
 
 def scene_of(folders: Folders, number: int | None) -> SceneOut:
     """Cameras and keep box."""
     version = version_of(folders, "cameras", number)
-    solution = load_solution(folders.store.folder(version))
+    folder = folders.store.folder(version)
+    solution = load_solution(folder)
     photos_number = version.parents.get("photos")
     listed = read_photo_list(folders.store.folder(version_of(folders, "photos", photos_number)))
     path = {p.number: p.path for p in listed.photos}
@@ -87,7 +91,19 @@ def scene_of(folders: Folders, number: int | None) -> SceneOut:
                 group=group.get(int(n)),
             )
         )  # fmt: skip
-    return SceneOut(cameras=cameras, box=solution.box.as_dict(), ground=solution.ground, gsd=solution.gsd())
+    return SceneOut(
+        cameras=cameras, box=solution.box.as_dict(), ground=solution.ground, gsd=solution.gsd(),
+        found=_as_found(folder, solution),
+    )  # fmt: skip
+
+
+def _as_found(folder: Path, solution: Solution) -> list[float]:
+    """The way back to where an alignment was found, before it was levelled and scaled by hand (4 x 4, row by row)."""
+    matrix = np.eye(4)
+    if (folder / f"{AS_FOUND}.npz").exists():
+        back = way_back(solution, load_solution(folder, AS_FOUND))
+        matrix[:3, :3], matrix[:3, 3] = back.scale * back.rotation, back.shift
+    return [float(x) for x in matrix.ravel()]
 
 
 def _groups(folder: Path, solution: Solution) -> dict[int, int]:
