@@ -40,7 +40,7 @@ def brown_of(x, y, k1, k2, k3, p1, p2):  # type: ignore[no-untyped-def]
 brown = njit(inline="always")(brown_of)
 
 
-@njit(inline="always")
+@njit(error_model="numpy", inline="always")
 def brown_slopes(x, y, k1, k2, k3, p1, p2):  # type: ignore[no-untyped-def]
     """How the distorted place moves with the ideal one: d xd / d x, d xd / d y (which is d yd / d x), d yd / d y."""
     r2 = x * x + y * y
@@ -140,7 +140,7 @@ def project(camera: Camera, rotation: ArrayLike, center: ArrayLike, points: Arra
     return d * [camera.fx, camera.fy] + [camera.cx, camera.cy], z
 
 
-@njit(parallel=True, cache=True)
+@njit(error_model="numpy", parallel=True, cache=True)
 def _undistort(target, k1, k2, k3, p1, p2, iterations, out):  # type: ignore[no-untyped-def]
     for n in prange(target.shape[0]):
         x = target[n, 0]

@@ -105,6 +105,7 @@ def adjust(
     tolerance: float = 1e-5,
     prior_weight: float = 1.0,
     check: Callable[[], None] = lambda: None,
+    still: float = 0.0,
 ) -> BundleReport:
     """Adjust a problem in place.
 
@@ -121,6 +122,9 @@ def adjust(
         Weight of the problem's prior on lenses against the observations; 0 for none.
     check : callable
         Called once an iteration; may raise to cancel.
+    still : float
+        Stops too when a step moves cameras and lenses by less than this, the mean over unknowns of (step / sigma)^2: what a
+        robust loss goes on to gain then is points with hardly any parallax, sliding along their rays.
     """
     n, groups = len(problem.rotations), len(problem.lenses)
     point_of = problem.point_of
@@ -175,7 +179,7 @@ def adjust(
             problem.rotations, problem.centers, problem.lenses, problem.points = moved
             cost, weight, r = new_cost, new_weight, r_new
             damping = max(damping / 5.0, 1e-12)
-            if gain < tolerance:
+            if gain < tolerance or float(b @ step) < still * len(b):
                 break
         else:
             damping *= 4.0
@@ -197,4 +201,5 @@ def reduced(problem: BundleProblem, loss: float = 2.0) -> Array:
     r = residuals_of(problem)
     s = (r * r).sum(1) * problem.weight
     weight = problem.weight / (1.0 + s / loss**2)
-    return np.asarray(kernels.reduced_system(*state, problem.start, problem.cam, problem.xy, weight, 0.0, 1)[0].sum(0))
+    system = (problem.start, problem.cam, problem.xy, weight)
+    return np.asarray(kernels.reduced_system(*state, *system, 0.0, 2)[0].sum(0))

@@ -9,7 +9,7 @@ from numba import njit, prange
 from vast_quarry.core.camera import brown, brown_slopes
 
 
-@njit(cache=True, inline="always", fastmath=True)
+@njit(error_model="numpy", cache=True, inline="always", fastmath=True)
 def _residual(R, C, L, X, u, v):
     """Reprojection residual (2,) of one observation and the depth; L is the lens vector fx fy cx cy k1 k2 k3 p1 p2."""
     a = X[0] - C[0]
@@ -24,7 +24,7 @@ def _residual(R, C, L, X, u, v):
     return L[0] * xd + L[2] - u, L[1] * yd + L[3] - v, Z
 
 
-@njit(cache=True, parallel=True, fastmath=True)
+@njit(error_model="numpy", cache=True, parallel=True, fastmath=True)
 def residuals(R, C, lens, lens_of, X, cam, point, xy):
     """Residuals (M, 2) in pixels and depths (M,) of all observations."""
     out = np.empty((cam.shape[0], 2))
@@ -38,7 +38,7 @@ def residuals(R, C, lens, lens_of, X, cam, point, xy):
     return out, depth
 
 
-@njit(cache=True, fastmath=True)
+@njit(error_model="numpy", cache=True, fastmath=True)
 def jacobian(R, C, L, X, u, v, jc, jl, jp):
     """One observation: residual, and its Jacobians by pose (2, 6), lens (2, 8) and point (2, 3), written in place.
 
@@ -102,7 +102,7 @@ def jacobian(R, C, L, X, u, v, jc, jl, jp):
     return fx * xd + L[2] - u, fy * yd + L[3] - v
 
 
-@njit(cache=True, inline="always")
+@njit(error_model="numpy", cache=True, inline="always")
 def _invert_symmetric(v, out):
     """Inverse of a symmetric 3 x 3 matrix."""
     a = v[1, 1] * v[2, 2] - v[1, 2] * v[1, 2]
@@ -121,7 +121,7 @@ def _invert_symmetric(v, out):
     out[2, 2] = (v[0, 0] * v[1, 1] - v[0, 1] * v[0, 1]) * s
 
 
-@njit(cache=True, parallel=True, fastmath=True)
+@njit(error_model="numpy", cache=True, parallel=True, fastmath=True)
 def reduced_system(R, C, lens, lens_of, X, start, cam, xy, weight, damping, chunks):
     """Schur complement of the normal equations onto poses and lenses.
 
@@ -152,7 +152,8 @@ def reduced_system(R, C, lens, lens_of, X, start, cam, xy, weight, damping, chun
         jc = np.empty((2, 6))
         jl = np.empty((2, 8))
         jp = np.empty((2, 3))
-        W = np.empty((longest, 6, 3))
+        # by coordinate of the point, then by unknown of the pose: what is added to a row of the system lies together
+        W = np.empty((longest, 3, 6))
         Y = np.empty((6, 3))
         touched = np.empty(groups, np.int64)
         slot = np.full(groups, -1, np.int64)
@@ -193,7 +194,7 @@ def reduced_system(R, C, lens, lens_of, X, start, cam, xy, weight, damping, chun
                     c1 = w * jc[1, a]
                     g[io + a] -= c0 * ru + c1 * rv
                     for b in range(3):
-                        W[m - s0, a, b] = c0 * jp[0, b] + c1 * jp[1, b]
+                        W[m - s0, b, a] = c0 * jp[0, b] + c1 * jp[1, b]
                     for b in range(6):
                         A[io + a, io + b] += c0 * jc[0, b] + c1 * jc[1, b]
                     for b in range(8):
@@ -219,19 +220,20 @@ def reduced_system(R, C, lens, lens_of, X, start, cam, xy, weight, damping, chun
                 q[a] = Vi[a, 0] * gp[0] + Vi[a, 1] * gp[1] + Vi[a, 2] * gp[2]
             for m in range(s0, s1):
                 io = 6 * cam[m]
+                own = W[m - s0]
                 for a in range(6):
                     for b in range(3):
-                        Y[a, b] = W[m - s0, a, 0] * Vi[0, b] + W[m - s0, a, 1] * Vi[1, b] + W[m - s0, a, 2] * Vi[2, b]
-                    g[io + a] += W[m - s0, a, 0] * q[0] + W[m - s0, a, 1] * q[1] + W[m - s0, a, 2] * q[2]
+                        Y[a, b] = own[0, a] * Vi[0, b] + own[1, a] * Vi[1, b] + own[2, a] * Vi[2, b]
+                    g[io + a] += own[0, a] * q[0] + own[1, a] * q[1] + own[2, a] * q[2]
                 for o in range(s0, s1):
                     jo = 6 * cam[o]
                     if jo < io:
                         continue
+                    w0, w1, w2 = W[o - s0, 0], W[o - s0, 1], W[o - s0, 2]
                     for a in range(6):
+                        row, y0, y1, y2 = A[io + a, jo : jo + 6], Y[a, 0], Y[a, 1], Y[a, 2]
                         for b in range(6):
-                            A[io + a, jo + b] -= (
-                                Y[a, 0] * W[o - s0, b, 0] + Y[a, 1] * W[o - s0, b, 1] + Y[a, 2] * W[o - s0, b, 2]
-                            )
+                            row[b] -= y0 * w0[b] + y1 * w1[b] + y2 * w2[b]
                 for t in range(used):
                     k = touched[t]
                     lo = 6 * n + 8 * k
@@ -257,7 +259,7 @@ def reduced_system(R, C, lens, lens_of, X, start, cam, xy, weight, damping, chun
     return S, rhs, diagonal
 
 
-@njit(cache=True, parallel=True, fastmath=True)
+@njit(error_model="numpy", cache=True, parallel=True, fastmath=True)
 def point_steps(R, C, lens, lens_of, X, start, cam, xy, weight, damping, step):
     """Back-substitution: the step of every point (P, 3), given the step of poses and lenses."""
     n = R.shape[0]

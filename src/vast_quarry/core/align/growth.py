@@ -36,6 +36,8 @@ PLACED_AT_LEAST, WELL_PLACED = 12, 60
 FIRST_PAIR_POINTS = 20
 #: how often one photo is tried
 MOST_TRIES = 6
+#: cameras stand still that move by less than a hundredth of a sigma, squared
+STILL = 1e-4
 #: in sigmas: threshold while growing, robust loss of the last adjustment, and both of the rounds before it
 GROWING, LAST_LOSS, ROUNDS = 6.0, 1.0, ((5.0, 2.0), (4.0, 1.5), (3.5, 1.2))
 
@@ -199,7 +201,7 @@ class Grower:
     def refine(self) -> None:
         """Adjust, measure the noise, drop what disagrees, triangulate again."""
         m = self.model
-        m.hold_but(m.decide())
+        m.hold_but(m.decide(use=m.some()))
         m.adjust_by_some(2.0, 12, 1e-3, GROWING, self.angle)
         if m.placed.sum() >= 4:
             m.measure_noise(2 * GROWING)
@@ -225,7 +227,7 @@ class Grower:
         """Final rounds, tighter and tighter: lenses as far as the photos know them, tracks that went astray split."""
         m = self.model
         for number, (threshold, loss) in enumerate(ROUNDS):
-            m.hold_but(m.decide())
+            m.hold_but(m.decide(use=m.some()))
             m.adjust_by_some(loss, 12, 5e-4, threshold, 0.8 * self.angle)
             m.measure_noise(2 * threshold)
             if number == 0:
@@ -243,11 +245,11 @@ class Grower:
         """The last adjustments, and only what agrees with them kept; one will do ``quickly`` for what has settled before."""
         m = self.model
         if not quickly:
-            m.adjust(LAST_LOSS, iterations=15, tolerance=1e-4)
+            m.adjust(LAST_LOSS, iterations=15, tolerance=1e-4, still=100 * STILL)
         m.measure_noise(2 * ROUNDS[-1][0])
         m.triangulate(ROUNDS[-1][0], 0.8 * self.angle)
         self.drop_unsupported()
-        m.adjust(LAST_LOSS, iterations=30, tolerance=1e-4 if quickly else 1e-6)
+        m.adjust(LAST_LOSS, iterations=30, tolerance=1e-4 if quickly else 1e-6, still=STILL)
         agree = m.errors() < ROUNDS[-1][0] * m.noise.sigma(m.scale)
         m.inlier &= agree
         m.good &= np.bincount(m.track_of[m.inlier], minlength=len(m.tracks)) >= 2

@@ -80,7 +80,7 @@ def agrees_with_little(m: Model, least: float = AGREES) -> bool:
     return bool(followed.any() and m.inlier[followed].mean() < least)
 
 
-def _moves(data: AlignInput, ground: Ground, most: int = 160) -> list:
+def _moves(data: AlignInput, ground: Ground, most: int = 96) -> list:
     """How places move between photos, over pairs spread from those that share most to those that share least."""
     pairs = ground.sharing.candidates(14)
     pick = np.unique(np.linspace(0, len(pairs) - 1, min(most, len(pairs))).astype(int)) if pairs else np.zeros(0, int)

@@ -140,7 +140,7 @@ class Model:
         unit = self.focal[self.tracks.photo] / self.noise.sigma(self.scale)
         points, good, inlier = triangulate(
             self.rotations, self.centers, unit, self.tracks.start, self.tracks.photo, self.placed[self.tracks.photo],
-            self.normalised(), threshold, smallest_angle_deg, which,
+            self.normalised(), threshold, smallest_angle_deg, which, (self.points, self.good),
         )  # fmt: skip
         if which is None:
             self.points, self.good, self.inlier = points, good, inlier
@@ -187,7 +187,7 @@ class Model:
         return problem, cams, kept, groups
 
     def adjust(
-        self, loss: float, iterations: int = 25, tolerance: float = 1e-5, use: Bools | None = None
+        self, loss: float, iterations: int = 25, tolerance: float = 1e-5, use: Bools | None = None, still: float = 0.0
     ) -> BundleReport:
         """Bundle adjustment over everything placed, with the lens unknowns :attr:`free`.
 
@@ -197,12 +197,14 @@ class Model:
             Scale of the robust loss in sigmas.
         use : (M,) bool, optional
             Observations to use; those that agree without it.
+        iterations, tolerance, still
+            When it ends (:func:`.bundle.adjust`).
         """
         problem, cams, kept, groups = self.problem(self.inlier if use is None else use, self.free)
         if len(kept) < 4:
             return BundleReport(0, 0.0, 0.0, 0.0)
         share = self._share(problem, cams)
-        report = adjust(problem, loss, iterations, tolerance, prior_weight=1.0 / share, check=self.check)
+        report = adjust(problem, loss, iterations, tolerance, prior_weight=1.0 / share, check=self.check, still=still)
         self.rotations[cams], self.centers[cams] = problem.rotations, problem.centers
         self.points[kept] = problem.points
         for row, g in enumerate(groups):
@@ -247,9 +249,10 @@ class Model:
             centers[cams], points[kept] = lean * found.center_sigma, lean * found.point_sigma
         return centers, points
 
-    def decide(self, loss: float = 2.0) -> Bools:
-        """Lens unknowns (g, 8) that the photos placed so far determine better than what was known beforehand."""
-        problem, cams, kept, groups = self.problem(self.inlier, self.free)
+    def decide(self, loss: float = 2.0, use: Bools | None = None) -> Bools:
+        """Lens unknowns (g, 8) that the photos placed so far determine better than what was known beforehand, by observations
+        ``use`` (M,), or by all that agree."""
+        problem, cams, kept, groups = self.problem(self.inlier if use is None else use, self.free)
         out = np.zeros_like(self.free)
         if len(cams) < 3 or len(kept) < 20:
             return out

@@ -147,7 +147,7 @@ def _onto_centers(covariance: Array, moves: Array, cameras: int) -> Array:
     return np.asarray(across @ covariance @ across.T)
 
 
-@njit(cache=True, parallel=True)
+@njit(error_model="numpy", cache=True, parallel=True)
 def _points(R, C, lens, lens_of, X, start, cam, xy, weight, covariance, free):
     """Covariance (P, 3, 3) of every point, given that (D, D) of cameras and lenses, without the variance factor.
 

@@ -22,6 +22,8 @@ from vast_quarry.core.align.model import Bools, Model
 BOUND = 4.0
 #: more unknowns must not raise the bounded errors by more than this share
 WORSE = 0.01
+#: a lens held where it is not explains so many times as badly after a few steps
+HOPELESS = 1.5
 #: one observation in so many is held out
 HELD_OUT = 8
 #: ever more of a lens
@@ -47,22 +49,30 @@ def proven_unknowns(m: Model, loss: float = 1.5) -> Bools:
         more = wanted & np.isin(LENS_UNKNOWNS, names)
         if (more != sets[-1]).any():
             sets.append(more)
+    use = m.inlier & some & ~held
+    most = _cost(m, sets[-1], use, judged, loss)
     best, least = sets[0], np.inf
     for free in sets:
-        cost = _cost(m, free, m.inlier & some & ~held, judged, loss)
+        cost = most if free is sets[-1] else _cost(m, free, use, judged, loss, HOPELESS * most)
         if cost < (1 + WORSE) * least:
             best, least = free, min(cost, least)
     return best
 
 
-def _cost(m: Model, free: Bools, use: Bools, judged: Bools, loss: float) -> float:
-    """Bounded squared errors of what is judged after an adjustment by ``use``; the model is put back."""
+def _cost(m: Model, free: Bools, use: Bools, judged: Bools, loss: float, hopeless: float = np.inf) -> float:
+    """Bounded squared errors of what is judged after an adjustment by ``use``; the model is put back.
+
+    What is still over ``hopeless`` after some steps is not adjusted to the end.
+    """
     before = m.state()
     m.hold_but(free)
-    m.adjust(loss, iterations=12, tolerance=2e-4, use=use)
-    e = m.errors()[judged] / m.noise.sigma(m.scale[judged])
-    e = np.minimum(np.where(np.isfinite(e), e, BOUND), BOUND)
-    cost = float(e @ e)
+    for iterations in (4, 8):
+        m.adjust(loss, iterations=iterations, tolerance=2e-4, use=use)
+        e = m.errors()[judged] / m.noise.sigma(m.scale[judged])
+        e = np.minimum(np.where(np.isfinite(e), e, BOUND), BOUND)
+        cost = float(e @ e)
+        if cost > hopeless:
+            break
     m.go_back(before)
     return cost
 

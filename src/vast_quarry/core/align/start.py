@@ -33,6 +33,8 @@ Bools = NDArray[np.bool_]
 SHARED = 24
 #: candidates of each photo, spread over how much they share; and pairs looked at in full
 PER_PHOTO, IN_FULL = 12, 48
+#: pairs of which shared tracks, parallax and spread are looked at: one in so many is enough where there are more
+AT_A_GLANCE = 700
 #: angle (degrees) that is as good as more
 ENOUGH_ANGLE = 10.0
 
@@ -151,7 +153,9 @@ def first_pairs(
         Only pairs of these photos.
     """
     quick = []
-    for i, j in sharing.candidates(among=among) or sharing.candidates(14, among):
+    pairs = sharing.candidates(among=among) or sharing.candidates(14, among)
+    for k in np.unique(np.linspace(0, len(pairs) - 1, min(AT_A_GLANCE, len(pairs))).astype(int)) if pairs else ():
+        i, j = pairs[k]
         p = sharing.pair(i, j)
         ci, cj = lenses[lens_of[i]], lenses[lens_of[j]]
         angle = parallax(rays_of(xy[p.a], ci), rays_of(xy[p.b], cj))

@@ -93,7 +93,7 @@ def match_graph(counts: list[int], matches: dict[tuple[int, int], NDArray[np.int
     return MatchGraph(photo, nodes - offset[photo], a, b, np.repeat(sizes, sizes), begin, others[by_end])
 
 
-@njit(cache=True)
+@njit(error_model="numpy", cache=True)
 def loops(begin, near, photo, place, a, b, off):
     """Loops through a third photo that each match closes, and that it breaks.
 
@@ -133,7 +133,7 @@ def loops(begin, near, photo, place, a, b, off):
     return closed, broken
 
 
-@njit(cache=True)
+@njit(error_model="numpy", cache=True)
 def _merge(order, a, b, photo, photos):
     """Track label of each feature: matches taken in order, refused where a photo would occur twice.
 
@@ -236,7 +236,7 @@ def split_tracks(tracks: Tracks, astray: NDArray[np.bool_]) -> tuple[Tracks, Int
 CELLS = 8
 
 
-@njit(cache=True)
+@njit(error_model="numpy", cache=True)
 def _picked(order, start, cell, quota, room):
     """Tracks taken in ``order``: those that a cell of a photo still has ``room`` for; ``cell`` (M,) is negative if unused."""
     out = np.zeros(start.shape[0] - 1, np.bool_)

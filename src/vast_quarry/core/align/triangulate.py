@@ -1,7 +1,8 @@
 """Robust triangulation of tracks from known cameras (numba).
 
 For every track, pairs of its rays give candidate points (closest point to both rays); the candidate with most
-observations within the threshold is refined on them by Gauss-Newton on the reprojection error. Errors count in sigmas of
+observations within the threshold is refined on them by Gauss-Newton on the reprojection error. A point that is known from
+before is the first candidate, and the only one where nearly all observations agree with it. Errors count in sigmas of
 the observation that they belong to, so that one threshold serves coarse and fine features.
 
 References
@@ -18,9 +19,11 @@ from numpy.typing import NDArray
 
 Array = NDArray[np.float64]
 MOST_PAIRS = 24
+#: a point that was known and with which so many of its observations agree is only refined
+STILL = 0.8
 
 
-@njit(cache=True, inline="always", fastmath=True)
+@njit(error_model="numpy", cache=True, inline="always", fastmath=True)
 def _error2(R, C, X, x, y, f):
     """Squared reprojection error in units of 1 / ``f`` of a point against a normalised observation; huge behind the camera."""
     a = X[0] - C[0]
@@ -34,8 +37,8 @@ def _error2(R, C, X, x, y, f):
     return (du * du + dv * dv) * f * f
 
 
-@njit(cache=True, parallel=True, fastmath=True)
-def _triangulate(R, C, unit, which, start, cam, usable, norm, threshold, smallest_angle, X, good, inlier):
+@njit(error_model="numpy", cache=True, parallel=True, fastmath=True)
+def _triangulate(R, C, unit, which, start, cam, usable, norm, threshold, smallest_angle, X, good, inlier, known):
     for w in prange(which.shape[0]):
         t = which[w]
         s0 = start[t]
@@ -61,9 +64,20 @@ def _triangulate(R, C, unit, which, start, cam, usable, norm, threshold, smalles
         P = np.zeros(3)
         limit = threshold * threshold
         tried = 0
+        sought = n
+        if known[t]:
+            for o in range(n):
+                m = idx[o]
+                e = _error2(R[cam[m]], C[cam[m]], X[t], norm[m, 0], norm[m, 1], unit[m])
+                if e < limit:
+                    best += 1
+                    best_error = e if best == 1 else best_error + e
+            bx[:] = X[t]
+            if best >= 3 and best >= STILL * n:
+                sought = 0
         step = max(1, (n * (n - 1) // 2) // MOST_PAIRS)
         counter = 0
-        for a in range(n):
+        for a in range(sought):
             for b in range(n - 1, a, -1):
                 counter += 1
                 if step > 1 and counter % step:
@@ -183,6 +197,7 @@ def triangulate(
     threshold: float = 4.0,
     smallest_angle_deg: float = 1.5,
     which: NDArray[np.int64] | None = None,
+    known: tuple[Array, NDArray[np.bool_]] | None = None,
 ) -> tuple[Array, NDArray[np.bool_], NDArray[np.bool_]]:
     """Triangulate tracks.
 
@@ -204,18 +219,20 @@ def triangulate(
         Tracks whose widest angle between rays is smaller are left open.
     which : (K,) int, optional
         Only these tracks; the others come back as not good.
+    known : (T, 3) and (T,) bool, optional
+        Points that may be about right, and where there is one: most need no search then.
 
     Returns
     -------
     points : (T, 3), good : (T,) bool, inlier : (M,) bool
     """
     tracks = len(start) - 1
-    X = np.zeros((tracks, 3))
+    X = np.zeros((tracks, 3)) if known is None else known[0].copy()
     good = np.zeros(tracks, bool)
     inlier = np.zeros(len(cam), bool)
     _triangulate(
         rotations, centers, unit, np.arange(tracks) if which is None else which, start, cam, usable, normalised,
-        threshold, np.radians(smallest_angle_deg), X, good, inlier,
+        threshold, np.radians(smallest_angle_deg), X, good, inlier, good.copy() if known is None else known[1],
     )  # fmt: skip
     inlier &= np.repeat(good, np.diff(start))
     return X, good, inlier

@@ -33,7 +33,7 @@ REACHES, AVERAGED = (4, 6), 3
 STEP = 1.0
 
 
-@njit(cache=True, parallel=True)
+@njit(error_model="numpy", cache=True, parallel=True)
 def _bend(w, valid, step, out, known):
     """Mean second derivative of ``w`` over directions, where pairs of opposite neighbours are on the same surface."""
     height, width = w.shape

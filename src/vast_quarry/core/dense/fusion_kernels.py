@@ -13,7 +13,7 @@ from numba import njit, prange
 AROUND = 2
 
 
-@njit(cache=True, inline="always")
+@njit(error_model="numpy", cache=True, inline="always")
 def _seen(X, K, R, C):
     """Pixel and depth at which a camera sees a place; depth 0 behind it."""
     a, b, c = X[0] - C[0], X[1] - C[1], X[2] - C[2]
@@ -25,7 +25,7 @@ def _seen(X, K, R, C):
     return u, v, z
 
 
-@njit(cache=True, inline="always")
+@njit(error_model="numpy", cache=True, inline="always")
 def _pixel(u, v, width, height):
     """The pixel that holds a place of a picture; -1, -1 outside."""
     i, j = np.int64(np.round(u)), np.int64(np.round(v))
@@ -34,7 +34,7 @@ def _pixel(u, v, width, height):
     return i, j
 
 
-@njit(cache=True, parallel=True)
+@njit(error_model="numpy", cache=True, parallel=True)
 def supported(depth, normal, cost, K, R, relative, most_cost, least, out, rim):
     """Pixels of a depth map that lie on one surface with at least ``least`` others about them, and those at a rim of it.
 
@@ -81,7 +81,7 @@ def supported(depth, normal, cost, K, R, relative, most_cost, least, out, rim):
             out[j, i] = count > least
 
 
-@njit(cache=True, parallel=True)
+@njit(error_model="numpy", cache=True, parallel=True)
 def agree(
     depth, normal, cost, on, rim, K, R, C, depths, normals, Ks, Rs, Cs, reproj, relative, most_cost, least, out, out_n, views,
     rank, variance, rank_step, rim_steps,
@@ -172,7 +172,7 @@ def agree(
             rank[j, i] = np.int64(np.floor(np.log(sight) / rank_step)) - (rim_steps if rim[j, i] else 0)
 
 
-@njit(cache=True, parallel=True)
+@njit(error_model="numpy", cache=True, parallel=True)
 def give_way(
     points, views, rank, K, R, C, their_views, their_rank, depths, Ks, Rs, Cs, first, reproj, relative, apart, out
 ):  # fmt: skip

@@ -34,7 +34,7 @@ NEIGHBOURS = np.array(
 )
 
 
-@njit(cache=True, parallel=True)
+@njit(error_model="numpy", cache=True, parallel=True)
 def pack(gray):
     """Four neighbouring bytes of a picture in one 32-bit word, for one load per bilinear sample (H, W) uint32."""
     h, w = gray.shape
@@ -50,7 +50,7 @@ def pack(gray):
     return out
 
 
-@njit(cache=True, fastmath=True, inline="always")
+@njit(error_model="numpy", cache=True, fastmath=True, inline="always")
 def _window(ref, j, i, sigma_color, ox, oy, value, weight):
     """Values and bilateral weights of a window in the reference; returns weighted mean and variance."""
     h, w = ref.shape
@@ -78,7 +78,7 @@ def _window(ref, j, i, sigma_color, ox, oy, value, weight):
     return mean, var
 
 
-@njit(cache=True, fastmath=True, inline="always")
+@njit(error_model="numpy", cache=True, fastmath=True, inline="always")
 def _cost(tex, base, sw, sh, H, HB, v, px, py, w, wx, wy, value, weight, var, ox, oy, index, fx, fy):
     """1 - NCC between the window and its image in source ``v`` under an inverse-depth plane; WORST when out of frame."""
     a0 = H[v, 0] * px + H[v, 1] * py + H[v, 2] + w * HB[v, 0]
@@ -137,7 +137,7 @@ def _cost(tex, base, sw, sh, H, HB, v, px, py, w, wx, wy, value, weight, var, ox
     return np.float32(1.0) - s3 / np.sqrt(vs * var)
 
 
-@njit(cache=True, fastmath=True)
+@njit(error_model="numpy", cache=True, fastmath=True)
 def _score_all(tex, bases, sw, sh, H, HB, views, px, py, w, wx, wy, value, weight, var, ox, oy, index, fx, fy, costs):
     for v in range(views):
         costs[v] = _cost(
@@ -145,7 +145,7 @@ def _score_all(tex, bases, sw, sh, H, HB, views, px, py, w, wx, wy, value, weigh
         )
 
 
-@njit(cache=True, fastmath=True, inline="always")
+@njit(error_model="numpy", cache=True, fastmath=True, inline="always")
 def _best(costs, views, keep, chosen):
     """Numbers of the ``keep`` least costs into ``chosen``; returns their mean (views without a valid cost count WORST)."""
     total = np.float32(0.0)
@@ -170,7 +170,7 @@ def _best(costs, views, keep, chosen):
     return total / np.float32(keep)
 
 
-@njit(cache=True, fastmath=True, inline="always")
+@njit(error_model="numpy", cache=True, fastmath=True, inline="always")
 def _cost_over(
     views, keep, limit, tex, bases, sw, sh, H, HB, px, py, w, wx, wy, value, weight, var, ox, oy, index, fx, fy
 ):
@@ -189,7 +189,7 @@ def _cost_over(
     return total
 
 
-@njit(cache=True, inline="always")
+@njit(error_model="numpy", cache=True, inline="always")
 def _random(state):
     """xorshift64: next state, and a float in [0, 1)."""
     state ^= state << np.uint64(13)
@@ -198,7 +198,7 @@ def _random(state):
     return state, np.float32((state >> np.uint64(40)) * (1.0 / 16777216.0))
 
 
-@njit(cache=True, parallel=True, fastmath=True)
+@njit(error_model="numpy", cache=True, parallel=True, fastmath=True)
 def sweep(
     ref, active, near, far, plane, cost, chosen, tex, bases, sw, sh, H, HB, views, keep, color, seed, sigma_color,
     spread, refine, smallest_var,
@@ -302,7 +302,7 @@ def sweep(
                 chosen[j, i, k] = mine[k]
 
 
-@njit(cache=True, parallel=True, fastmath=True)
+@njit(error_model="numpy", cache=True, parallel=True, fastmath=True)
 def score(ref, active, plane, cost, chosen, tex, bases, sw, sh, H, HB, views, keep, sigma_color, smallest_var):
     """Cost and best views of every pixel's present plane, in place."""
     height, width = ref.shape

@@ -20,7 +20,7 @@ _TAIL = 32
 _USUAL = bytes((0x00, 0x76, 0x87, 0x56, 0x67, 0x78, 0xA9, 0x86, 0x65, 0x89, 0x68, 0x98, 0x01, 0x69, 0, 0))
 
 
-@njit(cache=True)
+@njit(error_model="numpy", cache=True)
 def _group(values, out, at):  # type: ignore[no-untyped-def]
     """Sixteen bytes with 0, 2, 4 or 8 bits each; (mode, new end)."""
     largest, over2, over4 = 0, 0, 0
@@ -52,7 +52,7 @@ def _group(values, out, at):  # type: ignore[no-untyped-def]
     return mode, at
 
 
-@njit(cache=True)
+@njit(error_model="numpy", cache=True)
 def _attributes(data, out):  # type: ignore[no-untyped-def]
     """Fill ``out``; the number of bytes used."""
     n, stride = data.shape
@@ -111,7 +111,7 @@ def encode_attributes(data: NDArray) -> bytes:
     return out[: _attributes(rows, out)].tobytes()
 
 
-@njit(cache=True)
+@njit(error_model="numpy", cache=True)
 def _number(value, last, out, at):  # type: ignore[no-untyped-def]
     """A vertex that is neither new nor remembered: its distance from the last such one, seven bits a byte."""
     d = np.int64(value) - np.int64(last)
@@ -124,7 +124,7 @@ def _number(value, last, out, at):  # type: ignore[no-untyped-def]
     return at + 1
 
 
-@njit(cache=True)
+@njit(error_model="numpy", cache=True)
 def _triangles(faces, usual, codes, out):  # type: ignore[no-untyped-def]
     """Fill codes (one a triangle) and ``out``; the number of bytes used of the latter."""
     edges = np.full((16, 2), -1, np.int64)
@@ -238,7 +238,7 @@ def encode_triangles(faces: NDArray) -> bytes:
     return b"\xe1" + codes.tobytes() + out[:used].tobytes() + _USUAL
 
 
-@njit(cache=True)
+@njit(error_model="numpy", cache=True)
 def _walk(faces, start, around, order, size):  # type: ignore[no-untyped-def]
     """Fill ``order`` with the triangles as a fan after the other finds them."""
     n = len(start) - 1

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 
 import cv2
 import numpy as np
@@ -23,6 +24,8 @@ TEXTURE = 0.8
 UNKNOWN = -1.0
 #: stands before that a photo is compared with
 LOOK_BACK = 12
+#: frames that are kept ready to be compared
+AT_HAND = 64
 #: frames of one stand from which its background is told; with fewer nothing can be
 FEWEST = 4
 
@@ -46,27 +49,46 @@ def _fine(lab: NDArray[np.float32]) -> NDArray[np.float32]:
     return np.asarray(cv2.GaussianBlur(light, (0, 0), 0.7) - cv2.GaussianBlur(light, (0, 0), 3.0), np.float32)
 
 
+@dataclass(frozen=True)
+class _Frame:
+    """What is compared of a frame: colours at every second pixel, and the texture of its outer band at all (B,)."""
+
+    light: NDArray[np.float32]
+    lab: NDArray[np.float32]
+    fine: NDArray[np.float32]
+    #: how much texture there is about each pixel, squared
+    swing: NDArray[np.float32]
+
+
 class _Pairs:
-    """Compares frames two at a time."""
+    """Compares frames two at a time; what is of one frame alone is kept for the next comparisons."""
 
     def __init__(self, frames: NDArray[np.uint8]) -> None:
-        self.frames = frames
-        self.band = border(frames.shape[1], frames.shape[2], 0.12)
+        band = border(frames.shape[1], frames.shape[2], 0.12)
+        self.thin = band[::2, ::2]
+
+        @lru_cache(AT_HAND)
+        def frame(k: int) -> _Frame:
+            fine = _fine(to_lab(frames[k]))
+            light = frames[k, ::2, ::2].astype(np.float32) + 1.0
+            swing = np.asarray(cv2.blur(fine * fine, (5, 5)), np.float32)
+            return _Frame(light, to_lab(light), fine[band], swing[band])
+
+        self.frame = frame
 
     def change(self, a: int, b: int) -> tuple[float, float, float]:
         """Median difference of the outer bands, share of the picture that changed, and whether the bands' texture moved: 1 - its
         correlation, below 0 where there is hardly any."""
-        one, other = (self.frames[k].astype(np.float32) + 1.0 for k in (a, b))
-        gain = np.median(other[self.band] / one[self.band], axis=0)
-        la, lb = to_lab(one * gain), to_lab(other)
-        far = np.linalg.norm(la - lb, axis=2)
-        fa, fb = _fine(la), _fine(lb)
-        textured = self.band & (cv2.blur(fa * fa + fb * fb, (5, 5)) > 2 * TEXTURE**2)
+        one, other = self.frame(a), self.frame(b)
+        gain = np.median(other.light[self.thin] / one.light[self.thin], axis=0)
+        d = to_lab(one.light * gain) - other.lab
+        far = np.sqrt(np.einsum("yxc,yxc->yx", d, d))
+        textured = one.swing + other.swing > 2 * TEXTURE**2
         moved = UNKNOWN
-        if textured.sum() > 0.04 * self.band.sum():
-            x, y = fa[textured], fb[textured]
+        if textured.sum() > 0.04 * len(textured):
+            x, y = one.fine[textured], other.fine[textured]
             moved = 1.0 - float((x * y).sum() / np.sqrt((x * x).sum() * (y * y).sum() + 1e-9))
-        return float(np.median(far[self.band])), float(np.mean(far > 8.0)), moved
+        return float(np.median(far[self.thin])), float(np.mean(far > 8.0)), moved
 
 
 def stands(frames: NDArray[np.uint8], most_apart: float = 2.5, most_moved: float = 0.5) -> NDArray[np.int64]:

@@ -96,7 +96,7 @@ def evened(frames: NDArray[np.uint8], rounds: int = 2) -> NDArray[np.float32]:
     return gains.astype(np.float32)
 
 
-@njit(cache=True, parallel=True)
+@njit(error_model="numpy", cache=True, parallel=True)
 def _modes(stack, tolerance, color, support, spread, alone):  # type: ignore[no-untyped-def]
     """Mode of each pixel over frames.
 

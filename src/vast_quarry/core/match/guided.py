@@ -23,7 +23,7 @@ PER_CELL = 3.0
 UNRELATED = 0.88
 
 
-@njit(cache=True)
+@njit(error_model="numpy", cache=True)
 def _grid(xy, low, cell, wide, high):
     """Features (M, 2) sorted by the cell that they lie in, and where each cell begins (wide * high + 1,)."""
     m = xy.shape[0]
@@ -44,9 +44,13 @@ def _grid(xy, low, cell, wide, high):
     return order, start
 
 
-@njit(cache=True, fastmath=True)
-def _along(a, lines, b, xy, order, start, low, cell, wide, high, threshold, best, second, at, back, back_at):
-    """Best two of each of ``a`` (N, 128) among those of ``b`` (M, 128) near its line, and the best of each of ``b``."""
+@njit(error_model="numpy", cache=True, fastmath=True)
+def _along(a, lines, b, xy, start, low, cell, wide, high, threshold, best, second, at, back, back_at):
+    """Best two of each of ``a`` (N, 128) among those of ``b`` (M, 128) near its line, and the best of each of ``b``.
+
+    ``b`` and ``xy`` are in the order of the grid.
+    """
+    near = np.empty(b.shape[0] + 1, np.int32)
     for i in range(a.shape[0]):
         la, lb, lc = lines[i, 0], lines[i, 1], lines[i, 2]
         b1 = np.float32(-1.0)
@@ -58,6 +62,7 @@ def _along(a, lines, b, xy, order, start, low, cell, wide, high, threshold, best
         # the line as n = u m + v in its flatter direction
         u, v = (-la / lb, -lc / lb) if flat else (-lb / la, -lc / la)
         reach = threshold * np.sqrt(1 + u * u)
+        held = 0
         for c in range(major):
             n1 = u * (m0 + c * cell) + v
             n2 = u * (m0 + (c + 1) * cell) + v
@@ -68,22 +73,24 @@ def _along(a, lines, b, xy, order, start, low, cell, wide, high, threshold, best
                 continue
             for r in range(max(0, first), min(minor, last + 1)):
                 k = r * wide + c if flat else c * wide + r
-                for o in range(start[k], start[k + 1]):
-                    j = order[o]
-                    if abs(la * xy[j, 0] + lb * xy[j, 1] + lc) > threshold:
-                        continue
-                    s = np.float32(0.0)
-                    for d in range(128):
-                        s += a[i, d] * b[j, d]
-                    if s > b1:
-                        b2 = b1
-                        b1 = s
-                        where = j
-                    elif s > b2:
-                        b2 = s
-                    if s > back[j]:
-                        back[j] = s
-                        back_at[j] = i
+                for j in range(start[k], start[k + 1]):
+                    # written down and counted only where it is near: one in ten is, which no processor foresees
+                    near[held] = j
+                    held += abs(la * xy[j, 0] + lb * xy[j, 1] + lc) <= threshold
+        for o in range(held):
+            j = near[o]
+            s = np.float32(0.0)
+            for d in range(128):
+                s += a[i, d] * b[j, d]
+            if s > b1:
+                b2 = b1
+                b1 = s
+                where = j
+            elif s > b2:
+                b2 = s
+            if s > back[j]:
+                back[j] = s
+                back_at[j] = i
         best[i] = b1
         second[i] = b2
         at[i] = where
@@ -128,7 +135,7 @@ def match_guided(
     order, start = _grid(xy, low, cell, wide, high)
     best, second, at = np.empty(n, np.float32), np.empty(n, np.float32), np.empty(n, np.int64)
     back, back_at = np.full(m, -1.0, np.float32), np.full(m, -1, np.int64)
-    _along(a, lines, b, xy, order, start, low, cell, wide, high, threshold, best, second, at, back, back_at)
+    _along(a, lines, b[order], xy[order], start, low, cell, wide, high, threshold, best, second, at, back, back_at)
     keep = (at >= 0) & (back_at[at] == np.arange(n))
     keep &= (1.0 - best) < ratio * ratio * (1.0 - np.maximum(second, UNRELATED))
-    return np.stack([np.flatnonzero(keep), at[keep]], 1).astype(np.int32)
+    return np.stack([np.flatnonzero(keep), order[at[keep]]], 1).astype(np.int32)

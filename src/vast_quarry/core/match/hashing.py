@@ -52,7 +52,7 @@ def codes_of(descriptors: NDArray[np.float32], mean: NDArray[np.float32]) -> Cod
     return Codes(long, np.ascontiguousarray(bits[:, 16:].T))
 
 
-@njit(cache=True)
+@njit(error_model="numpy", cache=True)
 def _bits_set(x):
     """Number of bits set in a uint64."""
     x = x - ((x >> np.uint64(1)) & np.uint64(0x5555555555555555))
@@ -61,7 +61,7 @@ def _bits_set(x):
     return (x * np.uint64(0x0101010101010101)) >> np.uint64(56)
 
 
-@njit(cache=True)
+@njit(error_model="numpy", cache=True)
 def _tables(short):
     """For every table, descriptors (TABLES, N) sorted by their short code and where each code begins (TABLES, 257)."""
     tables, n = short.shape
@@ -79,39 +79,44 @@ def _tables(short):
     return order, start
 
 
-@njit(cache=True, fastmath=True)
+@njit(error_model="numpy", cache=True, fastmath=True)
 def _nearest(a, long_a, short_a, b, long_b, order, start, nearest, best, second, at):
     """Best and second similarity of each of ``a`` (N, 128) among its candidates in ``b`` (M, 128), and which is best."""
     n, m = a.shape[0], b.shape[0]
     stamp = np.full(m, -1, np.int32)
-    near = np.empty(nearest, np.int32)
-    far = np.empty(nearest, np.int64)
+    found = np.empty(m + 1, np.int32)
+    far = np.empty(m, np.int32)
+    at_distance = np.zeros(129, np.int32)
     for i in range(n):
         held = 0
         for t in range(order.shape[0]):
             code = short_a[t, i]
             for k in range(start[t, code], start[t, code + 1]):
                 j = order[t, k]
-                if stamp[j] == i:
-                    continue
+                found[held] = j
+                held += stamp[j] != i
                 stamp[j] = i
-                d = np.int64(_bits_set(long_a[i, 0] ^ long_b[j, 0]) + _bits_set(long_a[i, 1] ^ long_b[j, 1]))
-                if held == nearest and d >= far[held - 1]:
-                    continue
-                place = held if held < nearest else nearest - 1
-                while place > 0 and far[place - 1] > d:
-                    far[place] = far[place - 1]
-                    near[place] = near[place - 1]
-                    place -= 1
-                far[place] = d
-                near[place] = j
-                if held < nearest:
-                    held += 1
+        at_distance[:] = 0
+        for k in range(held):
+            j = found[k]
+            far[k] = np.int32(_bits_set(long_a[i, 0] ^ long_b[j, 0]) + _bits_set(long_a[i, 1] ^ long_b[j, 1]))
+            at_distance[far[k]] += 1
+        # those nearer than ``last`` all, and of those at it the first that there is room for
+        last, room = 0, nearest
+        while last < 128 and at_distance[last] <= room:
+            room -= at_distance[last]
+            last += 1
         b1 = np.float32(-1.0)
         b2 = np.float32(-1.0)
         where = -1
         for k in range(held):
-            j = near[k]
+            if far[k] > last:
+                continue
+            if far[k] == last:
+                if room <= 0:
+                    continue
+                room -= 1
+            j = found[k]
             s = np.float32(0.0)
             for c in range(128):
                 s += a[i, c] * b[j, c]

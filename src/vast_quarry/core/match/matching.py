@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 BAND = 1024
 
 
-@njit(cache=True, fastmath=True)
+@njit(error_model="numpy", cache=True, fastmath=True)
 def _scan(block, row0, best, second, best_at, col_best, col_at):  # type: ignore[no-untyped-def]
     for i in range(block.shape[0]):
         b1 = np.float32(-1.0)

@@ -25,13 +25,13 @@ ACROSS, DOWN = WAYS + 2, (CELLS + 2) * (WAYS + 2)
 X, Y, LAYER, SCALE, RESPONSE = range(5)
 
 
-@njit(cache=True, error_model="numpy", inline="always", fastmath=True)
+@njit(error_model="numpy", cache=True, inline="always", fastmath=True)
 def _d(stack, k, y, x):
     """Difference of two layers that follow each other."""
     return stack[k + 1, y, x] - stack[k, y, x]
 
 
-@njit(cache=True, error_model="numpy", fastmath=True)
+@njit(error_model="numpy", cache=True, fastmath=True)
 def _differences(stack, y, d, most, least):
     """Row ``y`` of all differences (5, W), and the greatest and least of each three side by side."""
     wide = stack.shape[2]
@@ -45,7 +45,7 @@ def _differences(stack, y, d, most, least):
             low[x] = min(min(left[x], mid[x]), right[x])
 
 
-@njit(cache=True, error_model="numpy", fastmath=True)
+@njit(error_model="numpy", cache=True, fastmath=True)
 def _refined(stack, k, y, x, contrast, edge, row):
     """Place of an extremum between pixels and layers, by Newton steps on a parabola; False where it does not hold."""
     high, wide = stack.shape[1], stack.shape[2]
@@ -108,7 +108,7 @@ def _refined(stack, k, y, x, contrast, edge, row):
     return True
 
 
-@njit(cache=True, error_model="numpy", fastmath=True)
+@njit(error_model="numpy", cache=True, fastmath=True)
 def _over_three(k, most, least, top, bottom):
     """Greatest and least of three rows."""
     a, b, c = most[0, k], most[1, k], most[2, k]
@@ -119,7 +119,7 @@ def _over_three(k, most, least, top, bottom):
         bottom[x] = min(min(a[x], b[x]), c[x])
 
 
-@njit(cache=True, error_model="numpy", fastmath=True)
+@njit(error_model="numpy", cache=True, fastmath=True)
 def _stands_out(values, top, bottom, k, low, out):
     """By how much values are over the greatest about them, or under the least: not negative where they are extrema."""
     a, b, c = top[k - 1], top[k], top[k + 1]
@@ -131,7 +131,7 @@ def _stands_out(values, top, bottom, k, low, out):
         out[x] = max(peak, pit)
 
 
-@njit(cache=True, error_model="numpy", fastmath=True)
+@njit(error_model="numpy", cache=True, fastmath=True)
 def candidates(stack, low):
     """Pixels of an octave that stand out of the 26 about them by height: layer, row and column (M, 3) int32.
 
@@ -162,7 +162,7 @@ def candidates(stack, low):
     return out[:n].copy()
 
 
-@njit(cache=True, error_model="numpy", fastmath=True)
+@njit(error_model="numpy", cache=True, fastmath=True)
 def refined(stack, found, contrast, edge):
     """Extrema of the differences of an octave's layers.
 
@@ -189,7 +189,7 @@ def refined(stack, found, contrast, edge):
     return out[:n].copy()
 
 
-@njit(cache=True, error_model="numpy", inline="always", fastmath=True)
+@njit(error_model="numpy", cache=True, inline="always", fastmath=True)
 def _angle(dy, dx):
     """Angle of a gradient in radians, 0 to 2 pi, within 2e-4 (odd polynomial of the smaller over the larger side)."""
     ax, ay = abs(dx), abs(dy)
@@ -204,7 +204,7 @@ def _angle(dy, dx):
     return np.float32(2 * np.pi) - a if dy < 0 else a
 
 
-@njit(cache=True, error_model="numpy", fastmath=True)
+@njit(error_model="numpy", cache=True, fastmath=True)
 def _polar(dx, dy, angle, size):
     """Angles and sizes of gradients."""
     for x in range(len(dx)):
@@ -212,7 +212,7 @@ def _polar(dx, dy, angle, size):
         size[x] = np.sqrt(dx[x] * dx[x] + dy[x] * dy[x])
 
 
-@njit(cache=True, error_model="numpy", fastmath=True)
+@njit(error_model="numpy", cache=True, fastmath=True)
 def _row_of(picture, y, first, count, dx, dy):
     """Gradients of ``count`` pixels of a row, from ``first``."""
     left, right = picture[y, first - 1 :], picture[y, first + 1 :]
@@ -222,7 +222,7 @@ def _row_of(picture, y, first, count, dx, dy):
         dy[x] = below[x] - above[x]
 
 
-@njit(cache=True, error_model="numpy", fastmath=True)
+@njit(error_model="numpy", cache=True, fastmath=True)
 def _shares(column, row, turned, angle, size, at, share):
     """Which cell (N,) int32 each pixel falls on, and what it gives to the eight about it (8, N)."""
     most, none = np.float32(CELLS + 1), np.float32(0.0)
@@ -247,7 +247,7 @@ def _shares(column, row, turned, angle, size, at, share):
         a1[x], b1[x], c1[x], d1[x] = m00, m01, m10, m11
 
 
-@njit(cache=True, error_model="numpy", fastmath=True)
+@njit(error_model="numpy", cache=True, fastmath=True)
 def _add(at, share, cell):
     """Give each cell what falls to it."""
     a0, b0, c0, d0, a1, b1, c1, d1 = share[0], share[1], share[2], share[3], share[4], share[5], share[6], share[7]
@@ -263,7 +263,7 @@ def _add(at, share, cell):
         cell[k + DOWN + ACROSS + 1] += d1[x]
 
 
-@njit(cache=True, error_model="numpy", fastmath=True)
+@njit(error_model="numpy", cache=True, fastmath=True)
 def directions(picture, places, share, out):
     """Directions of features: the peaks of a histogram of gradients about them.
 
@@ -325,7 +325,7 @@ def directions(picture, places, share, out):
                 held += 1
 
 
-@njit(cache=True, error_model="numpy", fastmath=True)
+@njit(error_model="numpy", cache=True, fastmath=True)
 def describe(picture, places, out):
     """Descriptors of features: histograms of gradients in 4 x 4 cells about them, each in the feature's own direction.
 

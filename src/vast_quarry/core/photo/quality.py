@@ -95,7 +95,7 @@ class Quality:
         return self.widest_px / max(self.narrowest_px, 1e-6)
 
 
-@njit(cache=True)
+@njit(error_model="numpy", cache=True)
 def _at(g: Floats, x: float, y: float) -> float:
     """Value between pixels."""
     i, j = int(x), int(y)
@@ -104,7 +104,7 @@ def _at(g: Floats, x: float, y: float) -> float:
     return top * (1 - b) + (g[j + 1, i] * (1 - a) + g[j + 1, i + 1] * a) * b
 
 
-@njit(cache=True, parallel=True)
+@njit(error_model="numpy", cache=True, parallel=True)
 def _follow(g: Floats, x: Floats, y: Floats, dx: Floats, dy: Floats, least: float, width: Floats) -> None:
     """Width from 10 to 90 % of the step at each place, going down one way and up the other; 0 where there is none."""
     h, w = g.shape

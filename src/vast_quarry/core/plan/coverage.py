@@ -65,7 +65,7 @@ class Coverage:
         return float(area[self.count[standin.wanted] >= photos].sum() / max(area.sum(), 1e-30))
 
 
-@njit(cache=True, parallel=True)
+@njit(error_model="numpy", cache=True, parallel=True)
 def _in_view(
     centers: Array, rotations: Array, points: Array, normals: Array, lens: Array, cos_well: float,
     seen: NDArray[np.bool_], facing: NDArray[np.float32], distance: NDArray[np.float32],
@@ -91,7 +91,7 @@ def _in_view(
             seen[s, p] = u > -0.5 and u < lens[4] - 0.5 and v > -0.5 and v < lens[5] - 0.5
 
 
-@njit(cache=True, parallel=True)
+@njit(error_model="numpy", cache=True, parallel=True)
 def _widest(seen: NDArray[np.bool_], centers: Array, points: Array) -> NDArray[np.float32]:
     """Smallest cosine between two of the lines of sight of each point."""
     stations, patches = seen.shape

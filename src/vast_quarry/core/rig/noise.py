@@ -14,7 +14,7 @@ from numba import njit, prange
 from numpy.typing import NDArray
 
 
-@njit(cache=True, inline="always")
+@njit(error_model="numpy", cache=True, inline="always")
 def _lattice(i: int, j: int, k: int, seed: int) -> float:
     h = (
         np.uint32(i) * np.uint32(0x8DA6B343)
@@ -28,7 +28,7 @@ def _lattice(i: int, j: int, k: int, seed: int) -> float:
     return np.float64(h) * (2.0 / 4294967295.0) - 1.0
 
 
-@njit(cache=True)
+@njit(error_model="numpy", cache=True)
 def value_noise(x: float, y: float, z: float, seed: int) -> float:
     """Smooth noise in [-1, 1] at one place; features about one unit wide."""
     fx, fy, fz = np.floor(x), np.floor(y), np.floor(z)
@@ -44,7 +44,7 @@ def value_noise(x: float, y: float, z: float, seed: int) -> float:
     return (a * (1 - v) + b * v) * (1 - w) + (c * (1 - v) + d * v) * w
 
 
-@njit(cache=True)
+@njit(error_model="numpy", cache=True)
 def fbm(x: float, y: float, z: float, scale: float, octaves: int, gain: float, seed: int) -> float:
     """Sum of octaves of noise, the first with features ``scale`` wide; roughly in [-1, 1]."""
     total = 0.0
@@ -59,7 +59,7 @@ def fbm(x: float, y: float, z: float, scale: float, octaves: int, gain: float, s
     return total / norm * 1.6
 
 
-@njit(parallel=True, cache=True)
+@njit(error_model="numpy", parallel=True, cache=True)
 def fbm_many(points: NDArray[np.float64], scale: float, octaves: int, gain: float, seed: int) -> NDArray[np.float64]:
     """:func:`fbm` at points (N, 3)."""
     out = np.empty(points.shape[0])

@@ -17,12 +17,12 @@ PRINT = 4
 _PLAIN = np.array([[0.42, 0.35, 0.25], [0.15, 0.20, 0.08], [0.38, 0.21, 0.13], [0.055, 0.057, 0.062]])
 
 
-@njit(cache=True)
+@njit(error_model="numpy", cache=True)
 def _octaves(scale: float, finest: float) -> int:
     return max(1, min(12, int(np.ceil(np.log2(scale / finest))) + 1))
 
 
-@njit(cache=True)
+@njit(error_model="numpy", cache=True)
 def albedo(
     material: int, x: float, y: float, z: float, finest: float, seed: int, bald: float = 0.0
 ) -> tuple[float, float, float]:
@@ -37,7 +37,7 @@ def albedo(
     return r, g, b
 
 
-@njit(cache=True)
+@njit(error_model="numpy", cache=True)
 def _painted(material: int, x: float, y: float, z: float, finest: float, seed: int) -> tuple[float, float, float]:
     if material == SANDSTONE:
         bed = fbm(x * 0.35, y * 0.35, z * 3.0, 0.05, _octaves(0.05, finest), 0.75, seed + 11)

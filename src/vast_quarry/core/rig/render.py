@@ -54,7 +54,7 @@ class Shot:
     level: int = 0
 
 
-@njit(parallel=True, cache=True)
+@njit(error_model="numpy", parallel=True, cache=True)
 def _make_rays(xy, rotations, center, focus, opening, row0, seed, rays):  # type: ignore[no-untyped-def]
     rows, width, samples, _ = xy.shape
     for j in prange(rows):
@@ -76,7 +76,7 @@ def _make_rays(xy, rotations, center, focus, opening, row0, seed, rays):  # type
                     rays[j, i, s, 3 + k] = rotations[s, 0, k] * dx + rotations[s, 1, k] * dy + rotations[s, 2, k]
 
 
-@njit(cache=True)
+@njit(error_model="numpy", cache=True)
 def _printed(sheet: NDArray[np.float32], u: float, v: float) -> float:
     """Reflectance of a printed sheet at a place in its pixels, linear between them."""
     u = min(max(u, 0.0), sheet.shape[1] - 1.001)
@@ -87,7 +87,7 @@ def _printed(sheet: NDArray[np.float32], u: float, v: float) -> float:
     return top * (1 - b) + (sheet[j + 1, i] * (1 - a) + sheet[j + 1, i + 1] * a) * b
 
 
-@njit(parallel=True, cache=True)
+@njit(error_model="numpy", parallel=True, cache=True)
 def _shade(  # type: ignore[no-untyped-def]
     t, mesh, face, uv, rays, faces, face_start, vert_start, light, materials, finest, seed, sheet, sheet_at, normals, gloss,
     window, bald, color, subject
@@ -121,7 +121,7 @@ WINDOW = np.array([0.48, 0.72, 0.5]) / np.linalg.norm([0.48, 0.72, 0.5])
 WINDOW_COSINE = 0.985
 
 
-@njit(cache=True)
+@njit(error_model="numpy", cache=True)
 def _shine(normals, base, corners, u, v, ray, window):  # type: ignore[no-untyped-def]
     """What a glossy surface mirrors of the window, more at grazing angles (Schlick 1994): it wanders with the camera."""
     n = np.empty(3)

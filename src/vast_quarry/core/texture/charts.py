@@ -141,7 +141,7 @@ def basis(direction: int) -> tuple[Array, Array, Array]:
     return right, np.cross(d, right), d
 
 
-@njit(cache=True)
+@njit(error_model="numpy", cache=True)
 def _hidden(x, y, z, width, height, tolerance):
     """Faces (x, y, z are (M, 3) corner coordinates in cells) whose middle lies under another face."""
     top = np.full((height, width), -1e30)

@@ -127,7 +127,7 @@ def softened(rgb: NDArray[np.uint8], ramp: Floats, blur: float) -> Floats:
     return np.asarray((cv2.GaussianBlur(mine, (0, 0), sigma) + 1e-4 * whole) / weight[..., None], np.float32)
 
 
-@njit(cache=True, inline="always", fastmath=True)
+@njit(error_model="numpy", cache=True, inline="always", fastmath=True)
 def _linear(image, x, y, c):
     """Between four pixels of an image, held at its rim."""
     x = min(max(x, 0.0), image.shape[1] - 1.001)
@@ -143,7 +143,7 @@ def _linear(image, x, y, c):
     return a * (1 - fy) + b * fy
 
 
-@njit(cache=True, inline="always", fastmath=True)
+@njit(error_model="numpy", cache=True, inline="always", fastmath=True)
 def _cubic_weights(t):
     """Weights of the four pixels about a place by Catmull-Rom's cubic (Keys 1981, a = -1/2)."""
     return (
@@ -154,7 +154,7 @@ def _cubic_weights(t):
     )
 
 
-@njit(cache=True, parallel=True, fastmath=True)
+@njit(error_model="numpy", cache=True, parallel=True, fastmath=True)
 def _accumulate(
     P, N, R, C, L, limit, photo, soft, depth, ramp, gain, sharp, tolerance, power, low, low_w, high, high_w
 ):

@@ -41,7 +41,7 @@ class Atlas:
     density: float
 
 
-@njit(cache=True)
+@njit(error_model="numpy", cache=True)
 def _mark(x, y, grid):
     """Mark the cells that triangles touch; corners (M, 3) in cells."""
     h, w = grid.shape
@@ -69,7 +69,7 @@ def _mark(x, y, grid):
                     grid[j, i] = True
 
 
-@njit(cache=True)
+@njit(error_model="numpy", cache=True)
 def _place(used, cells, width, height, start):
     """First place (row by row from ``start``) where none of the cells (K, 2: y, x) is used; -1 when there is none."""
     rows, columns = used.shape
@@ -244,7 +244,7 @@ def _pack(shapes: list[list[Shape]], cells: int, apart: int, by: int = 0) -> tup
     return places, turned
 
 
-@njit(cache=True)
+@njit(error_model="numpy", cache=True)
 def _keep_clear(used, cells, y, x, reach):
     """Mark what lies within ``reach`` cells of those (K, 2: y, x) of a chart that was put at a place."""
     rows, columns = used.shape
@@ -271,7 +271,7 @@ def _as_atlas(
     return Atlas(uv, faces.ravel()[first], inverse.reshape(-1, 3).astype(np.int64), size, density)
 
 
-@njit(cache=True)
+@njit(error_model="numpy", cache=True)
 def raster_faces(uv, faces, size, first=0, last=-1):
     """Face that covers each texel of some rows of an atlas (last - first, size) int32, -1 for none.
 

@@ -132,8 +132,12 @@ def match_photo(folder: str, first: int, others: list[int], ratio: float, sizes:
         their_xy, theirs, their_codes = _load_coded(Path(folder), other)
         threshold = 2.0 * max(*sizes[0], *size) / 1000
         m, fundamental = _verified(
-            match_hashed(mine, codes, theirs, their_codes, min(ratio, QUICK_RATIO)), xy, their_xy, threshold
+            _quick(mine, codes, theirs, their_codes, min(ratio, QUICK_RATIO), 2), xy, their_xy, threshold
         )
+        if len(m) < 2 * QUICK_ENOUGH:
+            m, fundamental = _verified(
+                _quick(mine, codes, theirs, their_codes, min(ratio, QUICK_RATIO)), xy, their_xy, threshold
+            )
         if len(m) < QUICK_ENOUGH:
             m, fundamental = _verified(match_mutual(mine, theirs, ratio), xy, their_xy, threshold)
         if not len(m):
@@ -141,6 +145,16 @@ def match_photo(folder: str, first: int, others: list[int], ratio: float, sizes:
         more = match_guided(mine, theirs, xy, their_xy, fundamental, threshold / 2)
         found[str(other)] = more if len(more) > len(m) else m
     write_arrays(target, **found)
+
+
+def _quick(
+    a: NDArray[np.float32], codes: Codes, b: NDArray[np.float32], their_codes: Codes, ratio: float, every: int = 1
+) -> NDArray[np.int32]:
+    """Matches of the quick pass, of ``every`` so manyth feature of the first photo: most pairs need no more for a geometry."""
+    some = Codes(codes.long[::every].copy(), codes.short[:, ::every].copy()) if every > 1 else codes
+    m = match_hashed(np.ascontiguousarray(a[::every]), some, b, their_codes, ratio)
+    m[:, 0] *= every
+    return m
 
 
 def _verified(
