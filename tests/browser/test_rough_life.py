@@ -66,11 +66,17 @@ def test_level_by_hand(page: Page, address: str, built: int) -> None:
     expect(page.locator(".told")).to_have_text("y -5.711°")
     page.get_by_role("button", name="↻ 1°").click()
     expect(page.locator(".told")).to_have_text("y -4.711°")
+    # and a place of the cloud is to stand over the origin
+    page.get_by_role("button", name="The centre").click()
+    page.mouse.click(x, y)
+    expect(page.locator(".told")).to_have_text("y -4.711°, centre")
     made = len(api(address, f"/api/projects/{built}/layers")[2]["versions"]) + 1
     page.get_by_role("button", name="Apply", exact=True).click()
     expect(page.locator(".ver", has_text=f"Cameras {made}")).to_contain_text("in use", timeout=60_000)
     layers = api(address, f"/api/projects/{built}/layers")
-    assert layers[2]["versions"][-1]["settings"]["level"] == [["y", -4.711]]  # type: ignore[index]
+    settings = layers[2]["versions"][-1]["settings"]  # type: ignore[index]
+    assert settings["level"] == [["y", -4.711]]
+    assert len(settings["center"]) == 3
     page.locator(".ver", has_text="Cameras 1").get_by_role("button", name="Compare").click()
     expect(page.get_by_role("separator", name="Line between the two versions")).to_be_visible()
     page.locator(".ver", has_text="Cameras 1").get_by_role("button", name="Use").click()

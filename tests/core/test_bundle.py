@@ -8,10 +8,11 @@ from scipy.optimize import least_squares
 
 from vast_quarry.core.align import bundle_kernels as kernels
 from vast_quarry.core.align.bundle import BundleProblem, adjust
+from vast_quarry.core.align.precision import precision_of
 from vast_quarry.core.align.tracks import build_tracks
 from vast_quarry.core.align.triangulate import triangulate
 from vast_quarry.core.camera import Camera, project, undistort
-from vast_quarry.core.pose import look_at, rotation_from_vector
+from vast_quarry.core.pose import fit_similarity, look_at, rotation_from_vector
 
 LENS = Camera(800, 600, 900.0, 900.0, 402.0, 297.0, -0.08, 0.03, 0.0, 0.0005, -0.0003)
 
@@ -121,6 +122,40 @@ def test_triangulation_finds_points_and_outliers(rng: np.random.Generator) -> No
     assert not inlier[bad].any()
     assert inlier.sum() == len(p.xy) - len(bad)
     assert np.linalg.norm(x - p.points, axis=1).max() < 2e-3
+
+
+def test_it_ends_when_cameras_stand_still(rng: np.random.Generator) -> None:
+    """Earlier than when the cost does, and within a fifth of a sigma of where that ends."""
+    ends = []
+    for still in (0.0, 0.03):
+        p = scene(np.random.default_rng(5), cameras=10, points=400, noise=0.5)
+        astray = np.random.default_rng(6).random(len(p.xy)) < 0.05
+        p.xy[astray] += np.random.default_rng(7).normal(0, 8, (int(astray.sum()), 2))
+        p.weight[:] = 4.0
+        report = adjust(shaken(p, np.random.default_rng(8)), 1.0, 80, 1e-12, still=still)
+        ends.append((report.iterations, p))
+    (long, exact), (short, ended) = ends
+    assert short < 0.6 * long
+    s = fit_similarity(ended.centers, exact.centers)
+    off = np.linalg.norm(s.points(ended.centers) - exact.centers, axis=1)
+    sigma = precision_of(exact, 1.0, 1.0).center_sigma
+    assert (off < 0.2 * sigma).all()
+
+
+def test_a_point_that_is_known_is_refined_and_a_wrong_one_found_anew(rng: np.random.Generator) -> None:
+    p = scene(rng, noise=0.1)
+    lens = Camera.simple(800, 600, 900.0).with_vector(LENS.vector)
+    arguments = (p.rotations, p.centers, np.full(len(p.xy), 900.0), p.start, p.cam, np.ones(len(p.xy), bool))
+    normalised = undistort(p.xy, lens)
+    fresh, good, inlier = triangulate(*arguments, normalised)
+    assert good.all()
+    known = fresh + rng.normal(0, 3e-4, fresh.shape)
+    known[::7] += 0.4  # these were put elsewhere
+    again, still_good, agree = triangulate(*arguments, normalised, known=(known, np.ones(len(fresh), bool)))
+    assert still_good.all()
+    np.testing.assert_array_equal(agree, inlier)
+    np.testing.assert_allclose(again, fresh, atol=1e-6)
+    assert np.abs(known[::7] - fresh[::7]).max() > 0.39  # what was handed over is left as it was
 
 
 def test_triangulation_leaves_narrow_angles_open(rng: np.random.Generator) -> None:

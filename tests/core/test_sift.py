@@ -9,7 +9,7 @@ from scipy.ndimage import maximum_filter, minimum_filter
 from scipy.spatial import cKDTree
 from tests.conftest import RigSet
 
-from vast_quarry.core.match import sift, sift_kernels
+from vast_quarry.core.match import sift, sift_gradients, sift_kernels
 from vast_quarry.core.photo.reading import load_rgb
 
 
@@ -88,7 +88,7 @@ def plain_descriptor(picture: np.ndarray, x: float, y: float, scale: float, dire
 def test_a_descriptor_is_that_of_plain_numpy(gray: np.ndarray, x: float, y: float, direction: float) -> None:
     picture = cv2.GaussianBlur(gray[100:190, 100:230].astype(np.float32), (0, 0), 1.6)
     ours = np.empty((1, 128), np.float32)
-    sift_kernels.describe(picture, np.array([[x, y, 1.7, direction]], np.float32), ours)
+    sift_gradients.describe(picture, np.array([[x, y, 1.7, direction]], np.float32), ours)
     plain = plain_descriptor(picture, x, y, 1.7, direction)
     assert np.abs(ours[0] - plain).max() < 2e-3 * plain.max()
 

@@ -123,8 +123,8 @@ def adjust(
     check : callable
         Called once an iteration; may raise to cancel.
     still : float
-        Stops too when a step moves cameras and lenses by less than this, the mean over unknowns of (step / sigma)^2: what a
-        robust loss goes on to gain then is points with hardly any parallax, sliding along their rays.
+        Stops too when a step moves cameras and lenses by less than this, the square of its length in sigmas: what a robust loss
+        goes on to gain then is points with hardly any parallax, sliding along their rays.
     """
     n, groups = len(problem.rotations), len(problem.lenses)
     point_of = problem.point_of
@@ -179,7 +179,7 @@ def adjust(
             problem.rotations, problem.centers, problem.lenses, problem.points = moved
             cost, weight, r = new_cost, new_weight, r_new
             damping = max(damping / 5.0, 1e-12)
-            if gain < tolerance or float(b @ step) < still * len(b):
+            if gain < tolerance or float(b @ step) < still:
                 break
         else:
             damping *= 4.0

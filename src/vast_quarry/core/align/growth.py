@@ -36,8 +36,8 @@ PLACED_AT_LEAST, WELL_PLACED = 12, 60
 FIRST_PAIR_POINTS = 20
 #: how often one photo is tried
 MOST_TRIES = 6
-#: cameras stand still that move by less than a hundredth of a sigma, squared
-STILL = 1e-4
+#: cameras stand still that move, all together, by less than so many sigmas squared in any one direction of their unknowns
+STILL = 0.03
 #: in sigmas: threshold while growing, robust loss of the last adjustment, and both of the rounds before it
 GROWING, LAST_LOSS, ROUNDS = 6.0, 1.0, ((5.0, 2.0), (4.0, 1.5), (3.5, 1.2))
 

@@ -22,6 +22,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from vast_quarry.core.match import sift_gradients as gradients
 from vast_quarry.core.match import sift_kernels as kernels
 from vast_quarry.core.match.sift_kernels import LAYERS, SIGMA
 
@@ -119,7 +120,7 @@ def described(octaves: list[Floats], found: Blobs, order: NDArray[np.int64], lim
 
     def look(layer: Floats, rows: NDArray[np.int64], places: Floats) -> None:
         some = np.empty((len(rows), 4), np.float32)
-        kernels.directions(layer, places, ALSO, some)
+        gradients.directions(layer, places, ALSO, some)
         turns[rows] = some
 
     _by_layer(octaves, found, order, look)
@@ -131,7 +132,7 @@ def described(octaves: list[Floats], found: Blobs, order: NDArray[np.int64], lim
 
     def write(layer: Floats, rows: NDArray[np.int64], places: Floats) -> None:
         some = np.empty((len(rows), 128), np.float32)
-        kernels.describe(layer, np.column_stack([places, direction[rows]]), some)
+        gradients.describe(layer, np.column_stack([places, direction[rows]]), some)
         out[rows] = some
 
     _by_layer(octaves, found, order[which], write)
