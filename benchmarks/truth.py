@@ -34,6 +34,8 @@ class Alignment:
     worst_px: float
     focal_percent: float
     similarity: Similarity | None
+    #: 95th percentile over photos
+    p95_px: float = np.nan
 
 
 def _pixels(cams: list[dict], points: Array, s: Similarity | None = None) -> list[Array]:
@@ -89,7 +91,15 @@ def alignment(folder: Path, out: Path, samples: int = 400) -> Alignment:
         if i.any()
     ]
     focal = np.median([abs(o["fx"] / t["fx"] - 1) for o, t in zip(ours, theirs)]) * 100
-    return Alignment(len(ours), len(true), float(np.median(each)), float(max(each)), float(focal), best)
+    return Alignment(
+        len(ours),
+        len(true),
+        float(np.median(each)),
+        float(max(each)),
+        float(focal),
+        best,
+        float(np.quantile(each, 0.95)),
+    )
 
 
 def surface(folder: Path, out: Path, s: Similarity) -> tuple[float, float]:

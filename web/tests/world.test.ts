@@ -141,6 +141,7 @@ describe('looking through a camera', () => {
     shown.from('cameras', true)
     shown.from('cameras', false)
     expect(cameras()).toBe(false)
+    expect([shown.shows('cameras'), shown.shows('cloud')]).toEqual([false, true])
     shown.from('cameras', true)
     shown.show('cameras', true)
     expect(cameras()).toBe(false)

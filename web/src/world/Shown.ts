@@ -13,6 +13,11 @@ export class Shown<Part extends string> {
     this.apply(part)
   }
 
+  /** Whether a part was not hidden. */
+  shows(part: Part) {
+    return !this.hidden.has(part)
+  }
+
   /** Look from within a part, which is not seen then; or no longer. */
   from(part: Part, on: boolean) {
     this.within = on ? part : null

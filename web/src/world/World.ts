@@ -192,6 +192,10 @@ export class World {
     this.request()
   }
 
+  shows(part: Part) {
+    return this.shown.shows(part)
+  }
+
   clear(...which: Part[]) {
     for (const k of which) this.empty(this.parts[k])
     if (which.includes('cloud')) this.points = null
