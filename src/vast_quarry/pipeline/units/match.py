@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import functools
 from pathlib import Path
+from typing import NamedTuple
 
 import cv2
 import numpy as np
@@ -24,6 +25,8 @@ from vast_quarry.pipeline.steps.masks import load_mask
 
 #: pairs with fewer verified matches at the first, quick pass are compared exactly
 QUICK_ENOUGH = 40
+#: features of either photo that are compared exactly then, the largest
+EXACTLY = 5000
 #: greatest ratio at the quick pass: a geometry is found sooner among few that are right, and brings the others back
 QUICK_RATIO = 0.8
 #: photos whose features a process keeps at hand
@@ -106,14 +109,24 @@ def _load(folder: Path, number: int) -> tuple[NDArray[np.float32], NDArray[np.fl
         return f["xy"], unit_descriptors(f["descriptors"])
 
 
+class _Coded(NamedTuple):
+    """Features of one photo ready to be matched: pixels, diameters, unit descriptors and their codes."""
+
+    xy: NDArray[np.float32]
+    scale: NDArray[np.float32]
+    unit: NDArray[np.float32]
+    codes: Codes
+
+
 @functools.lru_cache(AT_HAND)
-def _at_hand(folder: Path, number: int, changed: int) -> tuple[NDArray[np.float32], NDArray[np.float32], Codes]:
-    """Pixels, unit descriptors and codes of one photo, whose file was last changed then."""
-    xy, unit = _load(folder, number)
-    return xy, unit, codes_of(unit, np.load(folder / "mean.npy"))
+def _at_hand(folder: Path, number: int, changed: int) -> _Coded:
+    """One photo, whose file was last changed then."""
+    with np.load(folder / "features" / f"{number:05d}.npz") as f:
+        unit = unit_descriptors(f["descriptors"])
+        return _Coded(f["xy"], f["scale"], unit, codes_of(unit, np.load(folder / "mean.npy")))
 
 
-def _load_coded(folder: Path, number: int) -> tuple[NDArray[np.float32], NDArray[np.float32], Codes]:
+def _load_coded(folder: Path, number: int) -> _Coded:
     return _at_hand(folder, number, (folder / "features" / f"{number:05d}.npz").stat().st_mtime_ns)
 
 
@@ -126,10 +139,10 @@ def match_photo(folder: str, first: int, others: list[int], ratio: float, sizes:
     target = _target(Path(folder), first, others)
     if is_whole(target):
         return
-    xy, mine, codes = _load_coded(Path(folder), first)
+    xy, scale, mine, codes = _load_coded(Path(folder), first)
     found: dict[str, NDArray] = {}
     for other, size in zip(others, sizes[1:]):
-        their_xy, theirs, their_codes = _load_coded(Path(folder), other)
+        their_xy, their_scale, theirs, their_codes = _load_coded(Path(folder), other)
         threshold = 2.0 * max(*sizes[0], *size) / 1000
         m, fundamental = _verified(
             _quick(mine, codes, theirs, their_codes, min(ratio, QUICK_RATIO), 2), xy, their_xy, threshold
@@ -139,12 +152,22 @@ def match_photo(folder: str, first: int, others: list[int], ratio: float, sizes:
                 _quick(mine, codes, theirs, their_codes, min(ratio, QUICK_RATIO)), xy, their_xy, threshold
             )
         if len(m) < QUICK_ENOUGH:
-            m, fundamental = _verified(match_mutual(mine, theirs, ratio), xy, their_xy, threshold)
+            m, fundamental = _verified(_exact(mine, scale, theirs, their_scale, ratio), xy, their_xy, threshold)
         if not len(m):
             continue
         more = match_guided(mine, theirs, xy, their_xy, fundamental, threshold / 2)
         found[str(other)] = more if len(more) > len(m) else m
     write_arrays(target, **found)
+
+
+def _exact(
+    a: NDArray[np.float32], scale: NDArray[np.float32], b: NDArray[np.float32], their_scale: NDArray[np.float32],
+    ratio: float,
+) -> NDArray[np.int32]:  # fmt: skip
+    """Matches of the largest features compared all with all: the finest are seen again from near by only."""
+    mine, theirs = (np.sort(coarse_subset(s, EXACTLY)) for s in (scale, their_scale))
+    m = match_mutual(a[mine], b[theirs], ratio)
+    return np.stack([mine[m[:, 0]], theirs[m[:, 1]]], 1).astype(np.int32)
 
 
 def _quick(
