@@ -22,9 +22,8 @@ def test_they_are_those_of_opencv(gray: np.ndarray) -> None:
     """Places, scales and directions as of OpenCV's SIFT (4.x, precise upscaling); descriptors alike but for the part of a pixel."""
     reference = cv2.SIFT_create(0, 3, 0.02, 12.0, 1.6, True)  # type: ignore[attr-defined]
     points, theirs = reference.detectAndCompute(gray, None)
-    octaves = sift.pyramid(gray)
-    found = sift.blobs(octaves)
-    ours = sift.described(octaves, found, np.arange(len(found)), 10**6)
+    found, layers = sift.blobs(gray)
+    ours = sift.described(layers, found, np.arange(len(found)), 10**6)
 
     def row(xy: np.ndarray, scale: np.ndarray, direction: np.ndarray) -> np.ndarray:
         return np.column_stack([xy, scale, 3 * np.cos(direction), 3 * np.sin(direction)])
@@ -46,7 +45,7 @@ def test_they_are_those_of_opencv(gray: np.ndarray) -> None:
 
 
 def test_pixels_that_stand_out_are_those_of_plain_numpy(gray: np.ndarray) -> None:
-    stack = sift.pyramid(gray[150:240, 150:280])[0]
+    stack = next(sift.octaves_of(gray[150:240, 150:280]))
     d = np.diff(stack, axis=0)
     rim, low = sift_kernels.RIM, np.float32(0.6)
     most, least = maximum_filter(d, 3), minimum_filter(d, 3)
@@ -95,7 +94,6 @@ def test_a_descriptor_is_that_of_plain_numpy(gray: np.ndarray, x: float, y: floa
 
 def test_small_and_flat_pictures_have_none() -> None:
     for shape in ((7, 9), (3, 300), (40, 40)):
-        octaves = sift.pyramid(np.full(shape, 90, np.uint8))
-        found = sift.blobs(octaves)
+        found, layers = sift.blobs(np.full(shape, 90, np.uint8))
         assert len(found) == 0
-        assert len(sift.described(octaves, found, np.arange(0), 10).blob) == 0
+        assert len(sift.described(layers, found, np.arange(0), 10).blob) == 0

@@ -158,11 +158,19 @@ def test_result_folder_is_complete(built: tuple[Path, RunResult]) -> None:
         "model.obj",
         "model.mtl",
         "model.jpg",
+        "seen.png",
         "report.json",
         "recipe.json",
     ):
         assert (out / name).stat().st_size > 0, name
     report = json.loads((out / "report.json").read_text())
+    with Image.open(out / "seen.png") as picture:
+        shade = np.asarray(picture)
+    figures = result.versions["texture"].figures
+    assert shade.shape == (figures["atlas"],) * 2
+    told = 100 * (shade == 128).sum() / (shade > 0).sum()
+    assert told == pytest.approx(figures["unseen_percent"], abs=0.006)
+    assert (shade == 255).mean() > 0.4
     assert [s["layer"] for s in report["steps"]] == ["photos", "masks", "cameras", "points", "surface", "texture"]
     assert report["peak_memory_mb"] > 50
     with np.load(out / "versions" / "cameras" / "1" / "live.npz") as live:  # what watchers saw while it grew

@@ -319,6 +319,24 @@ def _parcel(client: TestClient, data: Path, project: int, **wanted: str) -> byte
     return client.get(where, params=wanted).content
 
 
+def test_what_no_photo_saw_is_shown_over_the_texture(client: TestClient, data: Path, built: int) -> None:
+    where = f"/api/projects/{built}/layers/texture/guessed"
+    over = np.asarray(Image.open(io.BytesIO(client.get(where).content)))
+    folder = next((data / "projects" / str(built) / "versions" / "texture").iterdir())
+    with Image.open(folder / "seen.png") as picture:
+        shade = np.asarray(picture)
+    np.testing.assert_array_equal(over[..., 3] > 0, shade == 128)
+    # made smaller, a lone texel still shows
+    lone = np.full((4100, 4100), 255, np.uint8)
+    lone[1001, 3001] = 128
+    (folder / "seen.png").unlink()
+    assert client.get(where).status_code == 404
+    Image.fromarray(lone).save(folder / "seen.png")
+    small = np.asarray(Image.open(io.BytesIO(client.get(where).content)))
+    assert small.shape[:2] == (2050, 2050)
+    assert np.argwhere(small[..., 3] > 0).tolist() == [[500, 1500]]
+
+
 def test_parcels_have_the_axis_and_unit_asked_for(client: TestClient, data: Path, built: int) -> None:
     kinds = {p["format"]: p for p in client.get(f"/api/projects/{built}/dispatch").json()}
     heights = {}

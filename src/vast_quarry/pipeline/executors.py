@@ -7,10 +7,12 @@ import os
 import sys
 import threading
 import time
-from concurrent.futures import Executor, ProcessPoolExecutor
+from concurrent.futures import ProcessPoolExecutor
 from multiprocessing.context import BaseContext
+from pathlib import Path
 
 from vast_quarry.pipeline.cluster import ClusterPool
+from vast_quarry.pipeline.memory import free_memory
 
 #: one thread in each worker: the units are what runs side by side
 _SINGLE = dict.fromkeys(("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS", "MKL_NUM_THREADS", "NUMBA_NUM_THREADS"), "1")
@@ -57,7 +59,21 @@ def _nothing() -> None:
     """A first task, so that a worker starts now."""
 
 
-def make_executor() -> Executor:
+class LocalPool(ProcessPoolExecutor):
+    """Processes of this machine."""
+
+    def check(self, ours: Path, theirs: Path | None = None) -> None:
+        """See that workers see these folders: here they do."""
+
+    def room(self) -> float:
+        """Bytes that units may take together."""
+        return free_memory()
+
+
+Pool = LocalPool | ClusterPool
+
+
+def make_executor() -> Pool:
     """A fresh executor; shut it down after use."""
     scheduler = os.environ.get("VAST_QUARRY_SCHEDULER")
     if scheduler:
@@ -65,7 +81,7 @@ def make_executor() -> Executor:
     before = {k: os.environ.get(k) for k in _SINGLE}
     os.environ.update(_SINGLE)
     try:
-        pool = ProcessPoolExecutor(cores(), mp_context=_way(), initializer=_start_worker)
+        pool = LocalPool(cores(), mp_context=_way(), initializer=_start_worker)
         # workers inherit the environment when they start, so they have to start here
         for future in [pool.submit(_nothing) for _ in range(cores())]:
             future.result()
@@ -82,9 +98,9 @@ class LazyExecutor:
     """Makes the executor at its first use, and shuts it down at the end."""
 
     def __init__(self) -> None:
-        self._pool: Executor | None = None
+        self._pool: Pool | None = None
 
-    def __call__(self) -> Executor:
+    def __call__(self) -> Pool:
         if getattr(self._pool, "_broken", False):  # one of its processes died: it takes nothing any more
             self.close(at_once=True)
         if self._pool is None:

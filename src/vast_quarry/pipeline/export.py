@@ -21,7 +21,7 @@ from vast_quarry.pipeline.solution import ALIGNED, Solution, group_name, groups_
 from vast_quarry.pipeline.steps.photos import clean_name, read_photo_list
 from vast_quarry.pipeline.steps.points import load_cloud
 from vast_quarry.pipeline.steps.surface import load_mesh
-from vast_quarry.pipeline.steps.texture import texture_bytes
+from vast_quarry.pipeline.steps.texture import SEEN_MAP, texture_bytes
 from vast_quarry.pipeline.store import Store
 
 #: why a photo has no place in the result, by its state
@@ -72,9 +72,11 @@ def write_mesh(store: Store, result: RunResult, out: Path) -> None:
 
 
 def write_model(store: Store, result: RunResult, out: Path) -> None:
-    """``mesh.ply``, ``model.glb``, ``model.obj`` with material and texture."""
+    """``mesh.ply``, ``model.glb``, ``model.obj`` with material and texture, ``seen.png``."""
     folder = store.folder(result.versions["texture"])
     image = texture_bytes(folder)
+    if (folder / SEEN_MAP).exists():
+        _copy(folder / SEEN_MAP, out / SEEN_MAP)
     with np.load(folder / "model.npz") as m:
         write_ply(
             out / "mesh.ply",

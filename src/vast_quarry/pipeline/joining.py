@@ -22,6 +22,8 @@ from vast_quarry.pipeline.units import match as match_units
 
 #: photos are not made smaller than this for features (longer side in pixels): too little would be left to tell apart
 SMALLEST_USEFUL = 900
+#: memory that features take of each pixel in which they are sought, and that a photo takes of each of its own to be read
+FEATURE_BYTES, DECODED_BYTES = 170, 12
 
 
 @dataclass(frozen=True)
@@ -85,7 +87,7 @@ def find_features(context: Context, listed: PhotoList, photos: list[Photo], obey
     count = settings.features * (2 if effort.lifted and not settings.local_contrast else 1)
     (context.folder / "features").mkdir(exist_ok=True)
     earlier = Earlier(context.folder)
-    jobs, keys = [], {}
+    jobs, keys, memory = [], {}, []
     masked = 0
     for p in photos:
         mask = mask_file(context.parents["masks"], p.number) if obey else None
@@ -99,7 +101,8 @@ def find_features(context: Context, listed: PhotoList, photos: list[Photo], obey
             (str(listed.file(p)), str(mask) if mask else None, scale, count, (p.width, p.height),
              str(target), p.tone, lifted, effort.tilts)
         )  # fmt: skip
-    context.each("Finding features", match_units.features, jobs)
+        memory.append((FEATURE_BYTES * scale**2 + DECODED_BYTES) * (p.width or 1) * (p.height or 1))
+    context.each("Finding features", match_units.features, jobs, memory=memory)
     write_made(context.folder, keys, settings.ratio, ())
     return masked
 

@@ -14,11 +14,9 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from vast_quarry.core.progress import Cancelled, Progress
 from vast_quarry.core.words import Said
-from vast_quarry.pipeline.cluster import ClusterPool
 from vast_quarry.pipeline.executors import LazyExecutor
 from vast_quarry.pipeline.figures import Figures
 from vast_quarry.pipeline.forecast import StageClock
-from vast_quarry.pipeline.memory import free_memory
 
 
 def setting(
@@ -144,13 +142,9 @@ class Context:
             return results
         self.stage(text, 0, len(todo))
         pool = self.executor()
-        room = float("inf")
-        if isinstance(pool, ClusterPool):
-            photos = getattr(self.settings, "folder", None)
-            pool.check(self.folder, Path(photos) if photos else None)
-            room = pool.room() if memory is not None else room
-        elif memory is not None:
-            room = free_memory()
+        photos = getattr(self.settings, "folder", None)
+        pool.check(self.folder, Path(photos) if photos else None)
+        room = pool.room() if memory is not None else float("inf")
         takes = list(memory) if memory is not None else [0.0] * len(todo)
         waiting: dict[Future, int] = {}
         queue = list(range(len(todo)))

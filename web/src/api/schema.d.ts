@@ -713,6 +713,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/layers/{layer}/guessed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Guessed
+         * @description A picture to lay over the texture: where no photo saw the surface and colour was taken from around it.
+         */
+        get: operations["guessed_api_projects__project_id__layers__layer__guessed_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/layers/{layer}/mesh": {
         parameters: {
             query?: never;
@@ -5484,6 +5504,38 @@ export interface operations {
             query?: {
                 number?: number | null;
                 budget?: number;
+            };
+            header?: never;
+            path: {
+                layer: string;
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    guessed_api_projects__project_id__layers__layer__guessed_get: {
+        parameters: {
+            query?: {
+                number?: number | null;
             };
             header?: never;
             path: {

@@ -12,7 +12,7 @@ import { useCompared, useWorldOf } from '@/composables/useWorldOf'
 import type { MeshMode } from '@/world/World'
 
 const props = defineProps<{ layer: string; compared: number | null }>()
-const { t } = useI18n()
+const { t, locale } = useI18n()
 const project = useProject()
 const mode = ref<MeshMode>(props.layer === 'texture' ? 'textured' : 'plain')
 const number = computed(() => project.layer(props.layer)?.number ?? null)
@@ -25,6 +25,14 @@ const atlas = computed(() =>
     ? `/api/projects/${project.id}/layers/texture/atlas?number=${number.value}`
     : null,
 )
+/** What no photo saw, laid over the texture. */
+const guessed = computed(() =>
+  atlas.value ? `/api/projects/${project.id}/layers/texture/guessed?number=${number.value}` : '',
+)
+const marked = ref(false)
+const unknown = ref(false)
+watch(number, () => (unknown.value = false))
+const share = computed(() => project.version('texture')?.figures.unseen_percent as number | undefined)
 
 /** The spot of the mesh that was pressed, and who sees it. */
 const seen = shallowRef<SpotOut | null>(null)
@@ -72,6 +80,9 @@ const modes = computed<MeshMode[]>(() =>
         </button></span
       >
       <button v-if="seen" class="plainbtn" @click="forget">{{ t('seen.close') }}</button>
+      <button v-if="atlas && !seen" class="plainbtn" :aria-pressed="marked" @click="marked = !marked">
+        {{ t('world.unseen', { percent: (share ?? 0).toLocaleString(locale) }) }}
+      </button>
       <span v-if="compared !== null" class="quiet num"
         >{{ t(`layers.${layer}`) }} {{ number }} | {{ compared }}</span
       >
@@ -89,7 +100,11 @@ const modes = computed<MeshMode[]>(() =>
       /></template>
       <template #second>
         <SeenBy v-if="seen" :seen="seen" />
-        <div v-else-if="atlas" class="atlas"><img :src="atlas" :alt="t('world.atlas')" /></div>
+        <div v-else-if="atlas" class="atlas">
+          <img :src="atlas" :alt="t('world.atlas')" />
+          <img v-if="marked && !unknown" :src="guessed" :alt="t('world.unseenMap')" @error="unknown = true" />
+          <p v-if="marked && unknown" class="quiet note">{{ t('world.unseenUnknown') }}</p>
+        </div>
       </template>
     </SplitPane>
   </section>
@@ -101,6 +116,12 @@ const modes = computed<MeshMode[]>(() =>
   display: grid;
   place-items: center;
   padding: 12px;
+}
+.atlas > * {
+  grid-area: 1 / 1;
+}
+.atlas .note {
+  align-self: end;
 }
 .atlas img {
   max-width: 100%;

@@ -178,6 +178,10 @@ export const de: Catalogue = {
   },
   world: {
     atlas: 'Texturatlas',
+    unseen: 'Auf keinem Foto: {percent} %',
+    unseenMap: 'Wo kein Foto die Oberfläche zeigt',
+    unseenUnknown:
+      'Diese Textur entstand, bevor festgehalten wurde, was Fotos zeigen. Textur noch einmal ausführen.',
     failed: 'Dies konnte nicht geladen werden: {why}',
     cameras: 'Kameras',
     cloud: 'Wolke',

@@ -172,6 +172,9 @@ export const en = {
   },
   world: {
     atlas: 'Texture atlas',
+    unseen: 'Seen by no photo: {percent} %',
+    unseenMap: 'Where no photo saw the surface',
+    unseenUnknown: 'This texture was made before it was written down what photos saw. Run Texture again.',
     failed: 'This could not be loaded: {why}',
     cameras: 'cameras',
     cloud: 'cloud',

@@ -18,7 +18,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vast_quarry.core.mask.files import depth_inside
-from vast_quarry.core.match.sift import Blobs, blobs, described, pyramid
+from vast_quarry.core.match.sift import Blobs, blobs, described
 
 #: RootSIFT values (0..1) are kept as bytes: value * STEP, rounded
 STEP = 512.0
@@ -107,12 +107,11 @@ def _seen(rgb: NDArray[np.uint8], full_size: tuple[int, int], limit: int, mask: 
     """Features of one view of a photo, at places of the original."""
     gray = np.asarray(cv2.cvtColor(rgb, cv2.COLOR_RGB2GRAY), np.uint8)
     high, wide = gray.shape
-    octaves = pyramid(gray)
-    found = blobs(octaves)
+    found, layers = blobs(gray)
     chosen = np.arange(len(found)) if mask is None else _within(found, mask)
     left_out = len(found) - len(chosen)
     chosen = chosen[_spread(found.xy[chosen], found.response[chosen], wide, high, limit)]
-    all_of_them = described(octaves, found, chosen, limit)
+    all_of_them = described(layers, found, chosen, limit)
     blob = all_of_them.blob
     xy = found.xy[blob]
     ij = np.round(xy).astype(int).clip(0, [wide - 1, high - 1])

@@ -15,7 +15,7 @@ Lowe, D. G. (2004). Distinctive image features from scale-invariant keypoints. I
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
 import cv2
@@ -72,8 +72,8 @@ class Described:
     descriptors: Floats
 
 
-def pyramid(gray: NDArray[np.uint8]) -> list[Floats]:
-    """Octaves (6, H, W) of a grey picture, the first twice as large."""
+def octaves_of(gray: NDArray[np.uint8]) -> Iterator[Floats]:
+    """Octaves (6, H, W) of a grey picture, one after the other, the first twice as large."""
     high, wide = gray.shape
     double = np.array([[0.5, 0, 0], [0, 0.5, 0]], np.float32)
     base = cv2.warpAffine(
@@ -82,36 +82,43 @@ def pyramid(gray: NDArray[np.uint8]) -> list[Floats]:
     )  # fmt: skip
     base = cv2.GaussianBlur(base, (0, 0), float(np.sqrt(SIGMA**2 - (2 * CAMERA) ** 2)))
     step = 2.0 ** (1 / LAYERS)
-    out = []
     while min(base.shape) >= SMALLEST:
         stack = np.empty((LAYERS + 3, *base.shape), np.float32)
         stack[0] = base
         for k in range(1, LAYERS + 3):
             soft = SIGMA * step ** (k - 1) * float(np.sqrt(step**2 - 1))
             cv2.GaussianBlur(stack[k - 1], (0, 0), soft, dst=stack[k])
-        out.append(stack)
         base = np.ascontiguousarray(stack[LAYERS, ::2, ::2])
-    return out
+        yield stack
+        del stack
 
 
-def blobs(octaves: list[Floats], contrast: float = CONTRAST, edge: float = EDGE) -> Blobs:
-    """Extrema of all octaves, coarse ones last."""
+def blobs(gray: NDArray[np.uint8], contrast: float = CONTRAST, edge: float = EDGE) -> tuple[Blobs, list[Floats]]:
+    """Extrema of all octaves of a grey picture, coarse ones last; and of each octave the layers (3, H, W) that hold them.
+
+    The other layers are given back with their octave: about 170 bytes a pixel of the picture are held at the most.
+    """
     low = np.float32(0.5 * contrast)
-    found = [kernels.refined(stack, kernels.candidates(stack, low), contrast, edge) for stack in octaves]
+    found, layers = [], []
+    for stack in octaves_of(gray):
+        found.append(kernels.refined(stack, kernels.candidates(stack, low), contrast, edge))
+        layers.append(stack[1 : LAYERS + 1].copy())
+        del stack
     octave = np.repeat(np.arange(len(found)), [len(f) for f in found]).astype(np.int32)
     rows = np.concatenate(found) if found else np.zeros((0, 5), np.float32)
     # an octave's pixels lie on every second of the one before, the first one's on every half
     unit = (0.5 * 2.0**octave).astype(np.float32)
-    return Blobs(
+    out = Blobs(
         rows[:, [kernels.X, kernels.Y]] * unit[:, None],
         rows[:, kernels.SCALE] * unit,
         rows[:, kernels.RESPONSE],
         octave,
         rows[:, kernels.LAYER].astype(np.int32),
     )
+    return out, layers
 
 
-def described(octaves: list[Floats], found: Blobs, order: NDArray[np.int64], limit: int) -> Described:
+def described(layers: list[Floats], found: Blobs, order: NDArray[np.int64], limit: int) -> Described:
     """Directions and descriptors of blobs, in this order until there are ``limit`` features; given in the order of blobs.
 
     A blob of several directions gives a feature for each.
@@ -123,7 +130,7 @@ def described(octaves: list[Floats], found: Blobs, order: NDArray[np.int64], lim
         gradients.directions(layer, places, ALSO, some)
         turns[rows] = some
 
-    _by_layer(octaves, found, order, look)
+    _by_layer(layers, found, order, look)
     which, column = np.nonzero(np.isfinite(turns))
     first = np.argsort(order[which[:limit]], kind="stable")
     which, column = which[first], column[first]
@@ -135,23 +142,23 @@ def described(octaves: list[Floats], found: Blobs, order: NDArray[np.int64], lim
         gradients.describe(layer, np.column_stack([places, direction[rows]]), some)
         out[rows] = some
 
-    _by_layer(octaves, found, order[which], write)
+    _by_layer(layers, found, order[which], write)
     return Described(order[which], direction, out)
 
 
 def _by_layer(
-    octaves: list[Floats],
+    layers: list[Floats],
     found: Blobs,
     order: NDArray[np.int64],
     work: Callable[[Floats, NDArray[np.int64], Floats], None],
 ) -> None:
     """Give ``work`` each layer with the rows of ``order`` that lie in it and their places there (N, 3), near ones together."""
     octave, layer = found.octave[order], found.layer[order]
-    for o, stack in enumerate(octaves):
+    for o, stack in enumerate(layers):
         unit = np.float32(0.5 * 2.0**o)
         for k in range(1, LAYERS + 1):
             rows = np.flatnonzero((octave == o) & (layer == k))
             rows = rows[np.argsort(order[rows], kind="stable")]
             if len(rows):
                 pick = order[rows]
-                work(stack[k], rows, np.column_stack([found.xy[pick], found.scale[pick]]) / unit)
+                work(stack[k - 1], rows, np.column_stack([found.xy[pick], found.scale[pick]]) / unit)

@@ -9,14 +9,14 @@ import numpy as np
 from pydantic import Field, field_serializer
 
 from vast_quarry.core.finish.edits import TexturedMesh, apply_edit, welded
-from vast_quarry.core.formats.atomic import atomic_write, write_arrays
+from vast_quarry.core.formats.atomic import atomic_write, link_or_copy, write_arrays
 from vast_quarry.core.surface.mesh import edge_faces, vertex_normals
 from vast_quarry.pipeline.edits import Edit
 from vast_quarry.pipeline.figures import FinishFigures
 from vast_quarry.pipeline.solution import load_solution
 from vast_quarry.pipeline.step import Context, StepSettings
 from vast_quarry.pipeline.steps.surface import load_foot
-from vast_quarry.pipeline.steps.texture import TextureSettings, texture_bytes, texture_mesh
+from vast_quarry.pipeline.steps.texture import SEEN_MAP, TextureSettings, texture_bytes, texture_mesh
 
 
 class FinishSettings(StepSettings):
@@ -61,6 +61,8 @@ class FinishStep:
         else:
             with atomic_write(context.folder / "texture.jpg") as out:
                 out.write(texture_bytes(context.parents["texture"]))
+            if (context.parents["texture"] / SEEN_MAP).exists():
+                link_or_copy(context.parents["texture"] / SEEN_MAP, context.folder / SEEN_MAP)
             write_arrays(
                 context.folder / "model.npz", vertices=mesh.vertices, normals=mesh.normals, uv=mesh.uv, faces=mesh.faces,
                 mesh_vertices=plain_v, mesh_faces=plain_f, mesh_normals=vertex_normals(plain_v, plain_f),

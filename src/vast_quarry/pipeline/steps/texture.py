@@ -75,6 +75,10 @@ class TextureSettings(StepSettings):
     )  # fmt: skip
 
 
+#: file that says which texels photos saw, and the shade of those whose colour was taken from around
+SEEN_MAP, GUESSED_SHADE = "seen.png", 128
+
+
 class TextureStep:
     """Colours the mesh."""
 
@@ -84,7 +88,7 @@ class TextureStep:
     settings_model: ClassVar[type[StepSettings]] = TextureSettings
 
     def run(self, context: Context) -> TextureFigures:
-        """Write ``model.npz`` (wedges, uv, colours) and ``texture.jpg``."""
+        """Write ``model.npz`` (wedges, uv, colours), ``texture.jpg`` and ``seen.png``."""
         solution = load_solution(context.parents["cameras"])
         vertices, faces = load_mesh(context.parents["surface"])
         foot = load_foot(context.parents["surface"] / "mesh.npz")
@@ -131,6 +135,7 @@ def texture_mesh(
     data = _encoded(image, settings.quality)
     with atomic_write(context.folder / "texture.jpg") as out:
         out.write(data)
+    write_seen(context.folder, kind)
     normals = vertex_normals(vertices, faces)
     write_arrays(
         context.folder / "model.npz", vertices=vertices[atlas.wedge_vertex], normals=normals[atlas.wedge_vertex],
@@ -218,6 +223,35 @@ def _encoded(image: NDArray[np.uint8], quality: int) -> bytes:
     out = io.BytesIO()
     Image.fromarray(image).save(out, format="JPEG", quality=quality, subsampling=0)
     return out.getvalue()
+
+
+def write_seen(folder: Path, kind: NDArray[np.uint8]) -> None:
+    """Keep which texels (H, W) photos saw (:data:`SEEN_MAP`): white; grey where colour was taken from around, black between charts."""
+    shade = np.zeros(256, np.uint8)
+    shade[[units.GUESSED, units.SEEN]] = GUESSED_SHADE, 255
+    out = io.BytesIO()
+    Image.fromarray(shade[kind]).save(out, format="PNG")
+    with atomic_write(folder / SEEN_MAP) as file:
+        file.write(out.getvalue())
+
+
+def guessed_over(folder: Path, side: int = 2048) -> bytes | None:
+    """A PNG to lay over the texture, no larger than ``side``: ochre where colour was guessed; None without a map."""
+    file = folder / SEEN_MAP
+    if not file.exists():
+        return None
+    with Image.open(file) as picture:
+        factor = max(1, picture.width // side)
+        # a texel that was guessed shows however much smaller the picture is
+        guessed = (np.asarray(picture) == GUESSED_SHADE)[
+            : picture.height // factor * factor, : picture.width // factor * factor
+        ]
+    guessed = guessed.reshape(len(guessed) // factor, factor, -1, factor).any((1, 3))
+    out = np.zeros((*guessed.shape, 4), np.uint8)
+    out[guessed] = 200, 120, 20, 235
+    data = io.BytesIO()
+    Image.fromarray(out).save(data, format="PNG")
+    return data.getvalue()
 
 
 def texture_bytes(folder: Path) -> bytes:

@@ -162,6 +162,12 @@ def poster(layer: str, f: Files, number: Number = None) -> FileResponse:
     return FileResponse(world.poster_file(f, layer, number), media_type="image/webp")
 
 
+@router.get("/{layer}/guessed", response_class=Response)
+def guessed(layer: str, f: Files, number: Number = None) -> Response:
+    """A picture to lay over the texture: where no photo saw the surface and colour was taken from around it."""
+    return Response(world.guessed_picture(f, layer, number), media_type="image/png")
+
+
 @router.get("/{layer}/atlas", response_class=FileResponse)
 def atlas(layer: str, f: Files, number: Number = None) -> FileResponse:
     """The texture."""

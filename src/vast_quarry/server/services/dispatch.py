@@ -22,7 +22,7 @@ from vast_quarry.core.formats.stl import write_stl
 from vast_quarry.core.surface.mesh import vertex_normals
 from vast_quarry.pipeline.step import Reporter
 from vast_quarry.pipeline.steps.finish import load_textured
-from vast_quarry.pipeline.steps.texture import texture_bytes
+from vast_quarry.pipeline.steps.texture import SEEN_MAP, texture_bytes
 from vast_quarry.server.models import Job, Project
 from vast_quarry.server.services.folders import Folders
 from vast_quarry.server.services.jobs import add_job
@@ -129,6 +129,8 @@ def make_parcel(folders: Folders, params: dict[str, Any], reporter: Reporter) ->
         with atomic_write(target) as out, zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, compresslevel=4) as z:
             for part in (".obj", ".mtl", ".jpg"):
                 z.write(folder / f"{name}{part}", f"{name}{part}")
+            if (source / SEEN_MAP).exists():
+                z.write(source / SEEN_MAP, f"{name}-{SEEN_MAP}")
     else:
         plain_v, plain_f = welded(mesh)
         plain_v = _oriented(plain_v * scale, wanted.up, False)

@@ -28,7 +28,7 @@ from vast_quarry.pipeline.steps.finish import load_textured
 from vast_quarry.pipeline.steps.photos import read_photo_list
 from vast_quarry.pipeline.steps.points import load_cloud
 from vast_quarry.pipeline.steps.surface import load_mesh
-from vast_quarry.pipeline.steps.texture import texture_bytes
+from vast_quarry.pipeline.steps.texture import guessed_over, texture_bytes
 from vast_quarry.pipeline.store import Version
 from vast_quarry.server.services.folders import Folders, NotFound
 from vast_quarry.server.services.layers import version_of
@@ -300,6 +300,14 @@ def make_ready(folders: Folders, layer: str) -> None:
         mesh_file(folders, layer, None)
     elif layer in ("cameras", "points"):
         cloud_file(folders, layer, None, 2_000_000 if layer == "points" else USUAL_BUDGET)
+
+
+def guessed_picture(folders: Folders, layer: str, number: int | None) -> bytes:
+    """What no photo saw, to be laid over the texture."""
+    data = guessed_over(folders.store.folder(version_of(folders, layer, number)))
+    if data is None:
+        raise NotFound("This texture was made before it was written down what photos saw. Run Texture again.")
+    return data
 
 
 def atlas_file(folders: Folders, layer: str, number: int | None) -> Path:
