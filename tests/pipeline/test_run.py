@@ -28,6 +28,7 @@ from vast_quarry.pipeline.export import write_results
 from vast_quarry.pipeline.grades import Grade
 from vast_quarry.pipeline.recipe import Recipe, read_recipe, recipe_for
 from vast_quarry.pipeline.run import Runner, RunResult
+from vast_quarry.pipeline.steps.cameras import CamerasSettings
 from vast_quarry.pipeline.steps.photos import PhotosStep, read_photo_list
 from vast_quarry.pipeline.steps.points import load_cloud
 from vast_quarry.pipeline.store import Store, version_key
@@ -289,6 +290,12 @@ def test_turntable_with_masks_and_without_exif(finial_set: RigSet, tmp_path: Pat
     true = camera_of(finial_set.cameras[0])
     assert figures["lenses"][0]["focal_px"] == pytest.approx(true.fx, rel=0.03)
     assert figures["upright_by"] in ("camera laps", "level photos")
+
+
+def test_results_stay_in_force_when_the_program_learns_a_setting() -> None:
+    """A setting that came later counts only once it is touched."""
+    assert CamerasSettings().untouched == {"center"}
+    assert CamerasSettings(center=(0.0, 0.0, 1.0)).untouched == set()
 
 
 def test_keys_tell_results_apart() -> None:

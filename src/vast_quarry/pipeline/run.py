@@ -198,6 +198,7 @@ class Runner:
         counts = {
             k: v for k, v in plain.items() if not ((stamp and k == "folder") or k in ("edits", "model", "network"))
         }
+        counts = {k: v for k, v in counts.items() if k not in settings.untouched}
         key = version_key(step.layer, counts, {p: v.key for p, v in parents.items()}, stamp)
         self.reporter.begin(step.layer, step.title)
         found = self.store.find(step.layer, key)

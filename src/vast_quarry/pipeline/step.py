@@ -62,6 +62,18 @@ class StepSettings(BaseModel):
     """Base of all settings: unknown names are errors, values cannot change afterwards."""
 
     model_config = ConfigDict(extra="forbid", frozen=True)
+    #: settings that came after results were made without them: as long as they are not touched, those results stay in force
+    came_later: ClassVar[frozenset[str]] = frozenset()
+
+    @property
+    def untouched(self) -> set[str]:
+        """Those of :attr:`came_later` that are as they are by default."""
+        fields = type(self).model_fields
+        return {
+            name
+            for name in self.came_later
+            if getattr(self, name) == fields[name].get_default(call_default_factory=True)
+        }
 
 
 class Reporter(Protocol):

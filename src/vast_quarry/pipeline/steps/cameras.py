@@ -31,6 +31,8 @@ from vast_quarry.pipeline.steps.photos import clean_name, read_photo_list
 class CamerasSettings(StepSettings):
     """How to align."""
 
+    came_later: ClassVar[frozenset[str]] = frozenset({"center"})
+
     photo_scale: float = setting(
         1.0,
         "Photo size for features",
