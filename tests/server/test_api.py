@@ -24,6 +24,7 @@ from tests.conftest import SMALL, RigSet, moved
 
 from vast_quarry.core.finish.edits import inside_outline
 from vast_quarry.pipeline.sentence import sentence
+from vast_quarry.pipeline.steps.texture import guessed_over
 from vast_quarry.server.app import make_app
 from vast_quarry.server.models import Job
 from vast_quarry.server.services import drafts
@@ -321,18 +322,23 @@ def _parcel(client: TestClient, data: Path, project: int, **wanted: str) -> byte
 
 def test_what_no_photo_saw_is_shown_over_the_texture(client: TestClient, data: Path, built: int) -> None:
     where = f"/api/projects/{built}/layers/texture/guessed"
-    over = np.asarray(Image.open(io.BytesIO(client.get(where).content)))
+    found = client.get(where)
+    assert found.status_code == 200, found.text
+    over = np.asarray(Image.open(io.BytesIO(found.content)))
     folder = next((data / "projects" / str(built) / "versions" / "texture").iterdir())
     with Image.open(folder / "seen.png") as picture:
         shade = np.asarray(picture)
     np.testing.assert_array_equal(over[..., 3] > 0, shade == 128)
-    # made smaller, a lone texel still shows
+
+
+def test_a_lone_texel_shows_however_much_smaller_the_map_is(tmp_path: Path) -> None:
+    assert guessed_over(tmp_path) is None
     lone = np.full((4100, 4100), 255, np.uint8)
     lone[1001, 3001] = 128
-    (folder / "seen.png").unlink()
-    assert client.get(where).status_code == 404
-    Image.fromarray(lone).save(folder / "seen.png")
-    small = np.asarray(Image.open(io.BytesIO(client.get(where).content)))
+    Image.fromarray(lone).save(tmp_path / "seen.png")
+    data = guessed_over(tmp_path)
+    assert data is not None
+    small = np.asarray(Image.open(io.BytesIO(data)))
     assert small.shape[:2] == (2050, 2050)
     assert np.argwhere(small[..., 3] > 0).tolist() == [[500, 1500]]
 
