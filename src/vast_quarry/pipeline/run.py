@@ -196,9 +196,9 @@ class Runner:
         stamp = _STAMPS[step.layer](settings) if step.layer in _STAMPS else ""
         # what a folder holds counts, not where it lies: a data folder may be moved
         counts = {
-            k: v for k, v in plain.items() if not ((stamp and k == "folder") or k in ("edits", "model", "network"))
-        }
-        counts = {k: v for k, v in counts.items() if k not in settings.untouched}
+            k: v for k, v in plain.items()
+            if not ((stamp and k == "folder") or k in ("edits", "model", "network") or k in settings.untouched)
+        }  # fmt: skip
         key = version_key(step.layer, counts, {p: v.key for p, v in parents.items()}, stamp)
         self.reporter.begin(step.layer, step.title)
         found = self.store.find(step.layer, key)

@@ -115,11 +115,10 @@ def stood_again(context: Context, listed: PhotoList, before: Path) -> CamerasFig
         (context.folder / part).mkdir(exist_ok=True)
         for file in (before / part).glob("*.npz"):
             link_or_copy(file, context.folder / part / file.name)
-    if (before / MADE).exists():
-        link_or_copy(before / MADE, context.folder / MADE)
+    for name in (MADE, GROUPS_TOLD):
+        if (before / name).exists():
+            link_or_copy(before / name, context.folder / name)
     version = Version.model_validate_json((before / "version.json").read_bytes())
-    if (before / GROUPS_TOLD).exists():
-        link_or_copy(before / GROUPS_TOLD, context.folder / GROUPS_TOLD)
     told, said = told_again(before, context.settings.group, version.figures, version.findings)
     for note in said:
         if not about_standing(note):

@@ -229,10 +229,8 @@ def write_seen(folder: Path, kind: NDArray[np.uint8]) -> None:
     """Keep which texels (H, W) photos saw (:data:`SEEN_MAP`): white; grey where colour was taken from around, black between charts."""
     shade = np.zeros(256, np.uint8)
     shade[[units.GUESSED, units.SEEN]] = GUESSED_SHADE, 255
-    out = io.BytesIO()
-    Image.fromarray(shade[kind]).save(out, format="PNG")
-    with atomic_write(folder / SEEN_MAP) as file:
-        file.write(out.getvalue())
+    with atomic_write(folder / SEEN_MAP) as out:
+        Image.fromarray(shade[kind]).save(out, format="PNG")
 
 
 def guessed_over(folder: Path, side: int = 2048) -> bytes | None:

@@ -144,14 +144,12 @@ def match_photo(folder: str, first: int, others: list[int], ratio: float, sizes:
     for other, size in zip(others, sizes[1:]):
         their_xy, their_scale, theirs, their_codes = _load_coded(Path(folder), other)
         threshold = 2.0 * max(*sizes[0], *size) / 1000
-        m, fundamental = _verified(
-            _quick(mine, codes, theirs, their_codes, min(ratio, QUICK_RATIO), 2), xy, their_xy, threshold
-        )
-        if len(m) < 2 * QUICK_ENOUGH:
-            m, fundamental = _verified(
-                _quick(mine, codes, theirs, their_codes, min(ratio, QUICK_RATIO)), xy, their_xy, threshold
-            )
-        if len(m) < QUICK_ENOUGH:
+        for every in (2, 1):
+            quick = _quick(mine, codes, theirs, their_codes, min(ratio, QUICK_RATIO), every)
+            m, fundamental = _verified(quick, xy, their_xy, threshold)
+            if len(m) >= every * QUICK_ENOUGH:
+                break
+        else:
             m, fundamental = _verified(_exact(mine, scale, theirs, their_scale, ratio), xy, their_xy, threshold)
         if not len(m):
             continue
@@ -171,7 +169,7 @@ def _exact(
 
 
 def _quick(
-    a: NDArray[np.float32], codes: Codes, b: NDArray[np.float32], their_codes: Codes, ratio: float, every: int = 1
+    a: NDArray[np.float32], codes: Codes, b: NDArray[np.float32], their_codes: Codes, ratio: float, every: int
 ) -> NDArray[np.int32]:
     """Matches of the quick pass, of ``every`` so manyth feature of the first photo: most pairs need no more for a geometry."""
     some = Codes(codes.long[::every].copy(), codes.short[:, ::every].copy()) if every > 1 else codes
