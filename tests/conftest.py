@@ -134,6 +134,16 @@ def build(milestone_set: RigSet, data: Path) -> None:
     client.app.state.engine.dispose()  # type: ignore[attr-defined]
 
 
+class Quiet:
+    """A reporter that is told everything and says nothing."""
+
+    def begin(self, *told: object) -> None: ...
+    def stage(self, *told: object) -> None: ...
+    def end(self, *told: object) -> None: ...
+    def say(self, *told: object) -> None: ...
+    def beat(self) -> None: ...
+
+
 def moved(data: Path, to: Path) -> Path:
     """A data folder somewhere else, as when a disk is changed."""
     shutil.copytree(data, to, dirs_exist_ok=True)

@@ -22,7 +22,6 @@ from PIL import Image
 from sqlmodel import Session
 from tests.conftest import SMALL, RigSet, moved
 
-from vast_quarry.core.finish.edits import inside_outline
 from vast_quarry.pipeline.sentence import sentence
 from vast_quarry.pipeline.steps.texture import guessed_over
 from vast_quarry.server.app import make_app
@@ -516,9 +515,3 @@ def test_keying_a_backdrop(client: TestClient) -> None:
     )
     assert (hatched[35:85, 55:105, 3] == 0).all()
     assert (hatched[:20, :, 3] > 0).all()
-
-
-def test_outline_by_the_even_odd_rule() -> None:
-    square = np.array([[0, 0], [1, 0], [1, 1], [0, 1]], float)
-    inside = inside_outline(np.array([[0.5, 0.5], [1.5, 0.5], [-0.1, 0.2]]), square)
-    assert inside.tolist() == [True, False, False]

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 import pytest
 from sqlmodel import Session, select
-from tests.conftest import RigSet
+from tests.conftest import Quiet, RigSet
 
 from vast_quarry.pipeline import judging
 from vast_quarry.pipeline.grades import Grade
@@ -23,16 +23,6 @@ from vast_quarry.server.services.folders import Folders, folders_of
 from vast_quarry.server.services.judging import SO_FAR, judge_project, judged
 from vast_quarry.server.services.layers import places_of, recipe_of
 from vast_quarry.server.services.videos import list_videos, look
-
-
-class Quiet:
-    """Says nothing."""
-
-    def begin(self, layer: str, title: str) -> None: ...
-    def stage(self, layer: str, text: str, done: float, total: float, left: float | None = None) -> None: ...
-    def beat(self) -> None: ...
-    def end(self, layer: str, seconds: float, reused: bool) -> None: ...
-    def say(self, text: str) -> None: ...
 
 
 @pytest.fixture

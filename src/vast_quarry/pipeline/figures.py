@@ -117,6 +117,8 @@ class PointsFigures(TypedDict, total=False):
     views_median: float
     #: median, in the world's unit to a pixel
     gsd: float
+    #: points that were cleared away by hand
+    cleared: int
 
 
 class SurfaceFigures(TypedDict, total=False):

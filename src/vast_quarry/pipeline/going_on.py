@@ -11,14 +11,15 @@ from vast_quarry.core.align.adding import Known, add_to
 from vast_quarry.core.align.frame import Standing
 from vast_quarry.core.pose import fit_similarity
 from vast_quarry.core.words import say
+from vast_quarry.pipeline.alike import versions_alike
 from vast_quarry.pipeline.attempts import Attempt
 from vast_quarry.pipeline.joining import find_features, match_all, pairs_to_match
 from vast_quarry.pipeline.reuse import made_of
 from vast_quarry.pipeline.solution import Solution, groups_in, load_solution
-from vast_quarry.pipeline.standing import AS_FOUND, versions_alike
+from vast_quarry.pipeline.standing import AS_FOUND, REFRAMING
 from vast_quarry.pipeline.step import Context
 from vast_quarry.pipeline.steps.photos import Photo, PhotoList
-from vast_quarry.pipeline.store import Version
+from vast_quarry.pipeline.store import NOTES, Version
 
 #: share of the photos of an alignment that have to be there still, and of those now that may be new
 STILL_THERE, NEW = 0.6, 0.5
@@ -39,7 +40,7 @@ def go_on(context: Context, listed: PhotoList, photos: list[Photo], obey: bool) 
     """Add photos to the newest alignment with the same settings of most of them; None where there is none or it is no help."""
     if context.settings.go_on == "never" or context.settings.sets_apart:
         return None
-    candidates = [p for p, _ in versions_alike(context) if groups_in(p) == 1 and made_of(p)[0]]
+    candidates = [p for p, _ in versions_alike(context, REFRAMING) if groups_in(p) == 1 and made_of(p)[0]]
     if not candidates:
         return None
     masked = find_features(context, listed, photos, obey)
@@ -84,7 +85,7 @@ def go_on(context: Context, listed: PhotoList, photos: list[Photo], obey: bool) 
 
 
 def _found_by(folder: Path) -> str:
-    figures = Version.model_validate_json((folder / "version.json").read_bytes()).figures
+    figures = Version.model_validate_json((folder / NOTES).read_bytes()).figures
     return str(figures.get("upright_found_by", figures.get("upright_by", "level photos")))
 
 

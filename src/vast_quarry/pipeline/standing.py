@@ -19,6 +19,7 @@ from vast_quarry.core.plan.mats import make_mat
 from vast_quarry.core.pose import Similarity
 from vast_quarry.core.words import Said, say
 from vast_quarry.pipeline.aligned import box_figures, cameras_document
+from vast_quarry.pipeline.alike import made_before
 from vast_quarry.pipeline.figures import CamerasFigures, ScaleFigures
 from vast_quarry.pipeline.grouped import FILE as GROUPS_TOLD
 from vast_quarry.pipeline.grouped import told_again
@@ -27,7 +28,7 @@ from vast_quarry.pipeline.scaling import scaled_by_hand
 from vast_quarry.pipeline.solution import Solution, group_name, groups_in, load_solution, save_solution, turned
 from vast_quarry.pipeline.step import Context
 from vast_quarry.pipeline.steps.photos import Photo, PhotoList, clean_name
-from vast_quarry.pipeline.store import Version
+from vast_quarry.pipeline.store import NOTES, Version
 from vast_quarry.pipeline.units import match as match_units
 
 #: the alignment before it was levelled by hand, kept beside the levelled one
@@ -82,26 +83,9 @@ def stand(model: Model, masked: bool, mat: Similarity | None, kind: Kind) -> Sta
 REFRAMING = {"level", "center", "group", "bars", "height"}
 
 
-def versions_alike(context: Context) -> list[tuple[Path, Version]]:
-    """Versions of Cameras that differ from the one being made only in photos, masks and how they stand; the newest first."""
-    mine = context.settings.model_dump(mode="json", exclude=REFRAMING)
-    out = []
-    for file in context.folder.parent.glob("*/version.json"):
-        try:
-            other = Version.model_validate_json(file.read_bytes())
-            # settings of another version of the program may not be read any more
-            theirs = type(context.settings).model_validate(other.settings).model_dump(mode="json", exclude=REFRAMING)
-        except (OSError, ValueError):
-            continue
-        if theirs == mine and file.parent.name.isdecimal():
-            out.append((file.parent, other))
-    return sorted(out, key=lambda found: -int(found[0].name))
-
-
 def aligned_before(context: Context) -> Path | None:
     """Folder of a version that differs only in how it was stood up: nothing needs to be aligned again."""
-    parents = {layer: int(folder.name) for layer, folder in context.parents.items()}
-    return next((folder for folder, other in reversed(versions_alike(context)) if other.parents == parents), None)
+    return made_before(context, REFRAMING)
 
 
 def stood_again(context: Context, listed: PhotoList, before: Path) -> CamerasFigures:
@@ -118,7 +102,7 @@ def stood_again(context: Context, listed: PhotoList, before: Path) -> CamerasFig
     for name in (MADE, GROUPS_TOLD):
         if (before / name).exists():
             link_or_copy(before / name, context.folder / name)
-    version = Version.model_validate_json((before / "version.json").read_bytes())
+    version = Version.model_validate_json((before / NOTES).read_bytes())
     told, said = told_again(before, context.settings.group, version.figures, version.findings)
     for note in said:
         if not about_standing(note):

@@ -33,6 +33,8 @@ from vast_quarry.pipeline.sentence import Sentence
 
 #: raised when a change of the code makes earlier results of the same settings differ
 FORMAT = 1
+#: what a version's folder says about it
+NOTES = "version.json"
 
 
 class Version(BaseModel):
@@ -161,7 +163,7 @@ class Store:
         for left in folder.rglob(".*.partial"):  # what a killed unit was writing
             left.unlink(missing_ok=True)
         files = {str(p.relative_to(folder)): p.stat().st_size for p in sorted(folder.rglob("*")) if p.is_file()}
-        files.pop("version.json", None)
+        files.pop(NOTES, None)
         for inside in {folder / k for k in files} | {p for p in folder.rglob("*") if p.is_dir()}:
             sync(inside)
         taken = [int(p.name) for p in (self.root / layer).iterdir() if p.name.isdecimal()]
@@ -170,7 +172,7 @@ class Store:
             findings=list(findings), seconds=seconds, made=datetime.now(UTC).isoformat(timespec="seconds"),
             stages={k: round(v, 2) for k, v in (stages or {}).items()}, files=files,
         )  # fmt: skip
-        write_json(folder / "version.json", version.model_dump(mode="json"))
+        write_json(folder / NOTES, version.model_dump(mode="json"))
         os.replace(folder, self.folder(version))
         sync(self.root / layer)
         self.use(version)
@@ -225,10 +227,10 @@ _known: dict[tuple[str, int], Version] = {}
 def _read(folder: Path) -> Version | None:
     """The version in a folder, if it is whole; looked at once, and again when something in the folder changed."""
     try:
-        name = (str(folder), max(folder.stat().st_mtime_ns, (folder / "version.json").stat().st_mtime_ns))
+        name = (str(folder), max(folder.stat().st_mtime_ns, (folder / NOTES).stat().st_mtime_ns))
         if name in _known:
             return _known[name]
-        version = Version.model_validate_json((folder / "version.json").read_bytes())
+        version = Version.model_validate_json((folder / NOTES).read_bytes())
     except (OSError, ValueError):
         return None
     if not whole(folder, version):

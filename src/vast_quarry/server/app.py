@@ -22,6 +22,7 @@ from vast_quarry.server.guard import Guard
 from vast_quarry.server.log import log_file
 from vast_quarry.server.routers import (
     cameras,
+    clearing,
     dispatch,
     drafts,
     jobs,
@@ -71,6 +72,10 @@ class TextZip(GZipMiddleware):
         await (self.app if alone else super().__call__)(scope, receive, send)
 
 
+#: what is asked by POST only because the question is long
+QUESTIONS = {("points", "select"), ("points", "find")}
+
+
 class NoteChanges:
     """Counts the changes of each part of each project, so that other pages that show it hear of them.
 
@@ -83,7 +88,7 @@ class NoteChanges:
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         """Pass a request on; one that changes something and goes well is counted."""
         parts = scope["path"].split("/") if scope["type"] == "http" and scope["method"] != "GET" else []
-        if parts[1:3] != ["api", "projects"] or len(parts) < 4:
+        if parts[1:3] != ["api", "projects"] or len(parts) < 4 or tuple(parts[4:6]) in QUESTIONS:
             await self.app(scope, receive, send)
             return
 
@@ -122,7 +127,21 @@ def make_app(data: Path) -> FastAPI:
     app.add_middleware(NoteChanges, revisions=app.state.revisions)
     app.add_middleware(TextZip, minimum_size=2000, compresslevel=3)
     app.add_middleware(Guard)
-    for module in (projects, photos, masks, layers, drafts, plan, dispatch, jobs, cameras, tones, videos, uploads):
+    for module in (
+        projects,
+        photos,
+        masks,
+        layers,
+        clearing,
+        drafts,
+        plan,
+        dispatch,
+        jobs,
+        cameras,
+        tones,
+        videos,
+        uploads,
+    ):
         app.include_router(module.router)
 
     @app.get("/api/health", tags=["health"])

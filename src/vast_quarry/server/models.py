@@ -72,6 +72,8 @@ class Project(SQLModel, table=True):
     draft_done: int = 0
     #: number of the version of Texture that the draft was begun on
     draft_on: int | None = None
+    #: points to be cleared away that are not kept yet: the version of Points (on), edits, and how many of them are done
+    clearing: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSON, nullable=False, server_default="{}"))
 
 
 class TonePreset(SQLModel, table=True):

@@ -51,6 +51,13 @@ export type Draft = Schemas['DraftOut']
 /** An edit of the model; what has a default may be left out. */
 export type Edit =
   paths['/api/projects/{project_id}/draft']['post']['requestBody']['content']['application/json']
+export type Clearing = Schemas['ClearingOut']
+/** A way of choosing points, and how it is joined to what is chosen already. */
+export type ClearTerm =
+  paths['/api/projects/{project_id}/points/select']['post']['requestBody']['content']['application/json']['terms'][number]
+type Bare<T> = T extends unknown ? Omit<T, 'how'> : never
+/** A way of choosing points by itself. */
+export type ClearWay = Bare<ClearTerm>
 export type Parcel = Schemas['ParcelOut']
 
 interface Answer<T> {

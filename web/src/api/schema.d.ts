@@ -1655,6 +1655,174 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/points/cleared": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Bring Back
+         * @description Have everything back that was cleared away and kept, as a job; the versions without it stay.
+         */
+        delete: operations["bring_back_api_projects__project_id__points_cleared_delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/points/draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read
+         * @description The draft.
+         */
+        get: operations["read_api_projects__project_id__points_draft_get"];
+        put?: never;
+        /**
+         * Add
+         * @description Delete what is chosen, or all else; nothing on disk changes until it is kept.
+         */
+        post: operations["add_api_projects__project_id__points_draft_post"];
+        /**
+         * Give Up
+         * @description Give the draft up, to begin on the version of Points in use.
+         */
+        delete: operations["give_up_api_projects__project_id__points_draft_delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/points/find": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Find
+         * @description A term for the colour at a place or what hangs together about it, for what looks like strays, or for the plane of what is chosen.
+         */
+        post: operations["find_api_projects__project_id__points_find_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/points/gone": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Gone
+         * @description Which points the draft takes away, as for a choice.
+         */
+        get: operations["gone_api_projects__project_id__points_gone_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/points/keep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Keep
+         * @description Turn the draft into a version, as a job. Later versions of Points leave out the same.
+         */
+        post: operations["keep_api_projects__project_id__points_keep_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/points/redo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Redo
+         * @description Do the edit taken back last again.
+         */
+        post: operations["redo_api_projects__project_id__points_redo_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/points/select": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Select
+         * @description Which points some terms choose: how many, of how many, and a bit for each that the page draws.
+         */
+        post: operations["select_api_projects__project_id__points_select_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/points/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Undo
+         * @description Take the last edit back.
+         */
+        post: operations["undo_api_projects__project_id__points_undo_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/uploads": {
         parameters: {
             query?: never;
@@ -1974,6 +2142,44 @@ export interface components {
             radius: number;
         };
         /**
+         * BrushTerm
+         * @description Points under a brush on its way over the screen.
+         */
+        BrushTerm: {
+            /**
+             * Aspect
+             * @description Width over height of the screen
+             */
+            aspect: number;
+            /**
+             * How
+             * @description Add to what was chosen, take away from it, or keep only what both hold
+             * @default add
+             * @enum {string}
+             */
+            how: "add" | "take" | "both";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "brush";
+            /**
+             * Matrix
+             * @description World to clip space, row by row
+             */
+            matrix: number[];
+            /** Path */
+            path: [
+                number,
+                number
+            ][];
+            /**
+             * Radius
+             * @description In halves of the screen's height
+             */
+            radius: number;
+        };
+        /**
          * CameraBodyOut
          * @description A camera: crop factor, sensor in mm; of a phone's class also its lens.
          */
@@ -2118,6 +2324,34 @@ export interface components {
             };
         };
         /**
+         * CellsTerm
+         * @description Points in some cells of space: a part that hangs together, strays.
+         */
+        CellsTerm: {
+            /** Cells */
+            cells: string;
+            /**
+             * How
+             * @description Add to what was chosen, take away from it, or keep only what both hold
+             * @default add
+             * @enum {string}
+             */
+            how: "add" | "take" | "both";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "cells";
+            /** Low */
+            low: [
+                number,
+                number,
+                number
+            ];
+            /** Side */
+            side: number;
+        };
+        /**
          * ChoiceIn
          * @description How frames are chosen; times in seconds, crop in pixels at the left, top, right and bottom edge.
          */
@@ -2202,6 +2436,38 @@ export interface components {
             times: number[][];
         };
         /**
+         * ClearEdit
+         * @description Delete the points that some terms choose, or all others.
+         */
+        ClearEdit: {
+            /**
+             * Keep
+             * @description Keep only what is chosen
+             * @default false
+             */
+            keep: boolean;
+            /** Terms */
+            terms: (components["schemas"]["OutlineTerm"] | components["schemas"]["BrushTerm"] | components["schemas"]["ColorTerm"] | components["schemas"]["ViewsTerm"] | components["schemas"]["PrecisionTerm"] | components["schemas"]["PlaneTerm"] | components["schemas"]["CellsTerm"] | components["schemas"]["TurnRound"])[];
+        };
+        /**
+         * ClearingOut
+         * @description State of the draft: edits done, edits that can be redone, points left and taken away, the version of Points it stands on.
+         */
+        ClearingOut: {
+            /** Done */
+            done: number;
+            /** Earlier */
+            earlier: number;
+            /** Gone */
+            gone: number;
+            /** Left */
+            left: number;
+            /** On */
+            on: number;
+            /** Redo */
+            redo: number;
+        };
+        /**
          * Color
          * @description A colour.
          */
@@ -2212,6 +2478,35 @@ export interface components {
                 number,
                 number
             ];
+        };
+        /**
+         * ColorTerm
+         * @description Points of a colour.
+         */
+        ColorTerm: {
+            /**
+             * How
+             * @description Add to what was chosen, take away from it, or keep only what both hold
+             * @default add
+             * @enum {string}
+             */
+            how: "add" | "take" | "both";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "color";
+            /** Rgb */
+            rgb: [
+                number,
+                number,
+                number
+            ];
+            /**
+             * Within
+             * @description Greatest difference of colour (CIE 1976)
+             */
+            within: number;
         };
         /**
          * CutEdit
@@ -2369,6 +2664,34 @@ export interface components {
             name: string;
             /** Picture */
             picture: number;
+        };
+        /**
+         * FindIn
+         * @description What is to be found: the colour at a place or the part that hangs together about it, strays, or the plane of what is chosen.
+         */
+        FindIn: {
+            /** At */
+            at?: [
+                number,
+                number,
+                number
+            ] | null;
+            /**
+             * Terms
+             * @default []
+             */
+            terms: (components["schemas"]["OutlineTerm"] | components["schemas"]["BrushTerm"] | components["schemas"]["ColorTerm"] | components["schemas"]["ViewsTerm"] | components["schemas"]["PrecisionTerm"] | components["schemas"]["PlaneTerm"] | components["schemas"]["CellsTerm"] | components["schemas"]["TurnRound"])[];
+            /**
+             * What
+             * @enum {string}
+             */
+            what: "color" | "part" | "strays" | "plane";
+            /**
+             * Within
+             * @description Greatest difference of colour (CIE 1976)
+             * @default 12
+             */
+            within: number;
         };
         /**
          * FinishFigures
@@ -3061,6 +3384,34 @@ export interface components {
             snap: boolean;
         };
         /**
+         * OutlineTerm
+         * @description Points inside an outline on the screen.
+         */
+        OutlineTerm: {
+            /**
+             * How
+             * @description Add to what was chosen, take away from it, or keep only what both hold
+             * @default add
+             * @enum {string}
+             */
+            how: "add" | "take" | "both";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "outline";
+            /**
+             * Matrix
+             * @description World to clip space, row by row
+             */
+            matrix: number[];
+            /** Outline */
+            outline: [
+                number,
+                number
+            ][];
+        };
+        /**
          * PairOut
          * @description Two photos (rows) that match, by how much, and the share that the alignment agrees with (where both are placed).
          */
@@ -3641,10 +3992,50 @@ export interface components {
             whole_subject_sharp: boolean;
         };
         /**
+         * PlaneTerm
+         * @description Points near a plane, or beyond it on one side.
+         */
+        PlaneTerm: {
+            /**
+             * How
+             * @description Add to what was chosen, take away from it, or keep only what both hold
+             * @default add
+             * @enum {string}
+             */
+            how: "add" | "take" | "both";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "plane";
+            /** Normal */
+            normal: [
+                number,
+                number,
+                number
+            ];
+            /** Point */
+            point: [
+                number,
+                number,
+                number
+            ];
+            /**
+             * Side
+             * @default near
+             * @enum {string}
+             */
+            side: "near" | "above" | "below";
+            /** Within */
+            within: number;
+        };
+        /**
          * PointsFigures
          * @description Points.
          */
         PointsFigures: {
+            /** Cleared */
+            cleared?: number;
             /** Depth Maps */
             depth_maps?: number;
             /** Gsd */
@@ -3690,6 +4081,26 @@ export interface components {
             settings: {
                 [key: string]: unknown;
             };
+        };
+        /**
+         * PrecisionTerm
+         * @description Points that are expected to be off by more than so many pixels on the subject; those of which nothing is stated are not.
+         */
+        PrecisionTerm: {
+            /**
+             * How
+             * @description Add to what was chosen, take away from it, or keep only what both hold
+             * @default add
+             * @enum {string}
+             */
+            how: "add" | "take" | "both";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "precision";
+            /** Over */
+            over: number;
         };
         /**
          * Preset
@@ -3786,6 +4197,14 @@ export interface components {
             x: number;
             /** Y */
             y: number;
+        };
+        /**
+         * SelectIn
+         * @description What is chosen.
+         */
+        SelectIn: {
+            /** Terms */
+            terms: (components["schemas"]["OutlineTerm"] | components["schemas"]["BrushTerm"] | components["schemas"]["ColorTerm"] | components["schemas"]["ViewsTerm"] | components["schemas"]["PrecisionTerm"] | components["schemas"]["PlaneTerm"] | components["schemas"]["CellsTerm"] | components["schemas"]["TurnRound"])[];
         };
         /**
          * SetIn
@@ -4150,6 +4569,24 @@ export interface components {
             sigma: number | null;
         };
         /**
+         * TurnRound
+         * @description What was not chosen instead of what was.
+         */
+        TurnRound: {
+            /**
+             * How
+             * @description Add to what was chosen, take away from it, or keep only what both hold
+             * @default add
+             * @enum {string}
+             */
+            how: "add" | "take" | "both";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "turn-round";
+        };
+        /**
          * Upload
          * @description What became of uploaded files.
          */
@@ -4265,6 +4702,26 @@ export interface components {
             times: number[];
             /** Width */
             width: number;
+        };
+        /**
+         * ViewsTerm
+         * @description Points that few photos agree on.
+         */
+        ViewsTerm: {
+            /**
+             * How
+             * @description Add to what was chosen, take away from it, or keep only what both hold
+             * @default add
+             * @enum {string}
+             */
+            how: "add" | "take" | "both";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "views";
+            /** Most */
+            most: number;
         };
         /**
          * Whole
@@ -6132,6 +6589,199 @@ export interface operations {
                         [key: string]: unknown;
                     } | null;
                     /**
+                     * Cleared
+                     * @description Points cleared away by hand, in order
+                     */
+                    cleared?: {
+                        /**
+                         * Keep
+                         * @description Keep only what is chosen
+                         * @default false
+                         */
+                        keep?: boolean;
+                        /** Terms */
+                        terms: ({
+                            /**
+                             * How
+                             * @description Add to what was chosen, take away from it, or keep only what both hold
+                             * @default add
+                             * @enum {string}
+                             */
+                            how?: "add" | "take" | "both";
+                            /**
+                             * Kind
+                             * @constant
+                             */
+                            kind: "outline";
+                            /**
+                             * Matrix
+                             * @description World to clip space, row by row
+                             */
+                            matrix: number[];
+                            /** Outline */
+                            outline: [
+                                number,
+                                number
+                            ][];
+                        } | {
+                            /**
+                             * Aspect
+                             * @description Width over height of the screen
+                             */
+                            aspect: number;
+                            /**
+                             * How
+                             * @description Add to what was chosen, take away from it, or keep only what both hold
+                             * @default add
+                             * @enum {string}
+                             */
+                            how?: "add" | "take" | "both";
+                            /**
+                             * Kind
+                             * @constant
+                             */
+                            kind: "brush";
+                            /**
+                             * Matrix
+                             * @description World to clip space, row by row
+                             */
+                            matrix: number[];
+                            /** Path */
+                            path: [
+                                number,
+                                number
+                            ][];
+                            /**
+                             * Radius
+                             * @description In halves of the screen's height
+                             */
+                            radius: number;
+                        } | {
+                            /**
+                             * How
+                             * @description Add to what was chosen, take away from it, or keep only what both hold
+                             * @default add
+                             * @enum {string}
+                             */
+                            how?: "add" | "take" | "both";
+                            /**
+                             * Kind
+                             * @constant
+                             */
+                            kind: "color";
+                            /** Rgb */
+                            rgb: [
+                                number,
+                                number,
+                                number
+                            ];
+                            /**
+                             * Within
+                             * @description Greatest difference of colour (CIE 1976)
+                             */
+                            within: number;
+                        } | {
+                            /**
+                             * How
+                             * @description Add to what was chosen, take away from it, or keep only what both hold
+                             * @default add
+                             * @enum {string}
+                             */
+                            how?: "add" | "take" | "both";
+                            /**
+                             * Kind
+                             * @constant
+                             */
+                            kind: "views";
+                            /** Most */
+                            most: number;
+                        } | {
+                            /**
+                             * How
+                             * @description Add to what was chosen, take away from it, or keep only what both hold
+                             * @default add
+                             * @enum {string}
+                             */
+                            how?: "add" | "take" | "both";
+                            /**
+                             * Kind
+                             * @constant
+                             */
+                            kind: "precision";
+                            /** Over */
+                            over: number;
+                        } | {
+                            /**
+                             * How
+                             * @description Add to what was chosen, take away from it, or keep only what both hold
+                             * @default add
+                             * @enum {string}
+                             */
+                            how?: "add" | "take" | "both";
+                            /**
+                             * Kind
+                             * @constant
+                             */
+                            kind: "plane";
+                            /** Normal */
+                            normal: [
+                                number,
+                                number,
+                                number
+                            ];
+                            /** Point */
+                            point: [
+                                number,
+                                number,
+                                number
+                            ];
+                            /**
+                             * Side
+                             * @default near
+                             * @enum {string}
+                             */
+                            side?: "near" | "above" | "below";
+                            /** Within */
+                            within: number;
+                        } | {
+                            /** Cells */
+                            cells: string;
+                            /**
+                             * How
+                             * @description Add to what was chosen, take away from it, or keep only what both hold
+                             * @default add
+                             * @enum {string}
+                             */
+                            how?: "add" | "take" | "both";
+                            /**
+                             * Kind
+                             * @constant
+                             */
+                            kind: "cells";
+                            /** Low */
+                            low: [
+                                number,
+                                number,
+                                number
+                            ];
+                            /** Side */
+                            side: number;
+                        } | {
+                            /**
+                             * How
+                             * @description Add to what was chosen, take away from it, or keep only what both hold
+                             * @default add
+                             * @enum {string}
+                             */
+                            how?: "add" | "take" | "both";
+                            /**
+                             * Kind
+                             * @constant
+                             */
+                            kind: "turn-round";
+                        })[];
+                    }[];
+                    /**
                      * Ground around the subject
                      * @description Whether points of the ground are wanted in the cloud and the mesh.
                      */
@@ -7800,6 +8450,340 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    bring_back_api_projects__project_id__points_cleared_delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    read_api_projects__project_id__points_draft_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClearingOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    add_api_projects__project_id__points_draft_post: {
+        parameters: {
+            query?: {
+                /** @description Version of Points that is shown; another one is told, and nothing is done */
+                on?: number | null;
+            };
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ClearEdit"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClearingOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    give_up_api_projects__project_id__points_draft_delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClearingOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    find_api_projects__project_id__points_find_post: {
+        parameters: {
+            query?: {
+                /** @description Version of Points that is shown; another one is told, and nothing is done */
+                on?: number | null;
+            };
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FindIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CellsTerm"] | components["schemas"]["ColorTerm"] | components["schemas"]["PlaneTerm"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    gone_api_projects__project_id__points_gone_get: {
+        parameters: {
+            query?: {
+                /** @description Version of Points that is shown; another one is told, and nothing is done */
+                on?: number | null;
+                /** @description Points that the page draws at most */
+                budget?: number;
+            };
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    keep_api_projects__project_id__points_keep_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    redo_api_projects__project_id__points_redo_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClearingOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    select_api_projects__project_id__points_select_post: {
+        parameters: {
+            query?: {
+                /** @description Version of Points that is shown; another one is told, and nothing is done */
+                on?: number | null;
+                /** @description Points that the page draws at most */
+                budget?: number;
+            };
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SelectIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    undo_api_projects__project_id__points_undo_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClearingOut"];
+                };
             };
             /** @description Validation Error */
             422: {

@@ -1,17 +1,17 @@
 <script setup lang="ts">
 import { ElInputNumber, ElSwitch } from 'element-plus'
-import { computed, nextTick, onMounted, ref, shallowRef, watch } from 'vue'
+import { computed, onMounted, ref, shallowRef, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { api, ask, tell, type Draft, type Edit } from '@/api/client'
 import EmptyLayer from '@/components/EmptyLayer.vue'
+import ScreenShape from '@/components/ScreenShape.vue'
 import WorldPane from '@/components/WorldPane.vue'
 import { useJobs } from '@/stores/jobs'
 import { useProject } from '@/stores/project'
 import { useKeys } from '@/composables/useKeys'
 import { useInTurn } from '@/composables/useInTurn'
 import { useCompared, useWorldOf } from '@/composables/useWorldOf'
-import { useCrosshair } from '@/composables/useCrosshair'
-import { drag } from '@/lib/drag'
+import { toClip } from '@/lib/screen'
 import type { MeshMode } from '@/world/World'
 import { say } from '@/i18n/say'
 
@@ -20,14 +20,12 @@ const { t } = useI18n()
 const project = useProject()
 const jobs = useJobs()
 const draft = shallowRef<Draft | null>(null)
-const tool = ref<'turn' | 'rectangle' | 'lasso'>('turn')
+const tool = ref<'turn' | 'rectangle' | 'outline' | 'lasso'>('turn')
 const outline = ref<number[][]>([])
 const closed = ref(false)
 const faces = ref(20000)
 const mode = ref<MeshMode>('textured')
-const overlay = ref<SVGSVGElement>()
 const there = computed(() => project.layer('texture')?.number ?? null)
-const points = computed(() => outline.value.map((p) => p.join(',')).join(' '))
 
 async function fetchDraft() {
   if (!there.value) return
@@ -93,11 +91,8 @@ const anew = () =>
 const keep = () => ask(api.POST('/api/projects/{project_id}/draft/keep', project.path), true)
 
 function remove() {
-  const r = overlay.value!.getBoundingClientRect()
-  const shape = outline.value.map(([x, y]): [number, number] => [
-    (2 * x) / r.width - 1,
-    1 - (2 * y) / r.height,
-  ])
+  const { width, height } = world.value!.canvas.getBoundingClientRect()
+  const shape = toClip(outline.value, width, height)
   if (shape.length > 2)
     void add({ kind: 'delete', outline: shape, matrix: world.value!.matrix(), invert: false })
 }
@@ -105,51 +100,10 @@ function setTool(next: typeof tool.value) {
   tool.value = next
   world.value?.setTool(next !== 'turn')
   outline.value = []
-  anchor = null
-  if (next !== 'turn') void nextTick(() => overlay.value?.focus({ preventScroll: true }))
 }
 function setMode(m: MeshMode) {
   mode.value = m
   world.value?.setMeshMode(m)
-}
-function down(e: PointerEvent) {
-  if (e.button !== 0 || tool.value === 'turn') return forward(e)
-  const r = overlay.value!.getBoundingClientRect()
-  const at = (m: PointerEvent) => [m.clientX - r.left, m.clientY - r.top]
-  const start = at(e)
-  outline.value = [start]
-  const move = (m: PointerEvent) => {
-    const [x, y] = at(m)
-    outline.value =
-      tool.value === 'rectangle' ? [start, [x, start[1]], [x, y], [start[0], y]] : [...outline.value, [x, y]]
-  }
-  drag(e, { move, cancel: () => (outline.value = []) })
-}
-const sides = () => overlay.value!.getBoundingClientRect()
-/** Where the rectangle that is drawn by keys begins; its other corner follows the cross. */
-let anchor: number[] | null = null
-const { cross, press, hide } = useCrosshair({
-  aspect: () => sides().width / sides().height,
-  set: (at) => {
-    const here = [at[0] * sides().width, at[1] * sides().height]
-    if (tool.value === 'lasso') outline.value = [...outline.value, here]
-    else anchor = anchor ? null : here
-  },
-  moved: (at) => {
-    const [x, y] = [at[0] * sides().width, at[1] * sides().height]
-    if (anchor) outline.value = [anchor, [x, anchor[1]], [x, y], [anchor[0], y]]
-  },
-})
-const mark = computed(() => {
-  const r = cross.value && overlay.value?.getBoundingClientRect()
-  if (!cross.value || !r) return null
-  const [x, y] = [cross.value[0] * r.width, cross.value[1] * r.height]
-  return `M${x - 10},${y}h20M${x},${y - 10}v20`
-})
-/** Any other button goes on to the world, so that the view still turns while a tool is active. */
-function forward(e: PointerEvent) {
-  outline.value = []
-  world.value?.canvas.dispatchEvent(new PointerEvent('pointerdown', e))
 }
 useKeys('layers.finish', [
   { keys: 'Ctrl+Z', says: 'keys.undo', act: undo },
@@ -165,7 +119,7 @@ useKeys('layers.finish', [
     <div class="bar">
       <span class="seg"
         ><button
-          v-for="k in ['turn', 'rectangle', 'lasso'] as const"
+          v-for="k in ['turn', 'rectangle', 'outline', 'lasso'] as const"
           :key="k"
           :aria-pressed="tool === k"
           @click="setTool(k)"
@@ -205,22 +159,7 @@ useKeys('layers.finish', [
       :comparing="props.compared !== null"
       @ready="ready"
     >
-      <svg
-        v-show="tool !== 'turn'"
-        ref="overlay"
-        class="draw"
-        tabindex="0"
-        role="application"
-        :aria-label="t('finish.byKeys')"
-        @keydown="press"
-        @blur="hide"
-        @pointerdown="down"
-        @contextmenu.prevent
-      >
-        <polygon v-if="outline.length > 1" :points="points" />
-        <circle v-else-if="outline.length" :cx="outline[0][0]" :cy="outline[0][1]" r="4" />
-        <path v-if="mark" :d="mark" />
-      </svg>
+      <ScreenShape v-if="tool !== 'turn'" v-model="outline" :tool="tool" :world="world" />
     </WorldPane>
     <Teleport to="#tray-top">
       <div class="tools">
@@ -276,24 +215,6 @@ useKeys('layers.finish', [
   margin: 0;
   padding: 8px 14px;
   border-bottom: 1px solid var(--joint);
-}
-.draw {
-  position: absolute;
-  inset: 0;
-  width: 100%;
-  height: 100%;
-  cursor: crosshair;
-}
-.draw polygon,
-.draw path,
-.draw circle {
-  fill: #0e7c7b30;
-  stroke: var(--lichen);
-  stroke-width: 1.5;
-}
-.draw:focus-visible {
-  outline: 2px solid var(--lichen);
-  outline-offset: -2px;
 }
 .tools {
   display: flex;

@@ -2,6 +2,7 @@
 import { computed, ref, shallowRef, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { api, ask, photoUrl, type Scene } from '@/api/client'
+import ClearStrip from '@/components/ClearStrip.vue'
 import PhotoPane from '@/components/PhotoPane.vue'
 import EmptyLayer from '@/components/EmptyLayer.vue'
 import SplitPane from '@/components/SplitPane.vue'
@@ -25,6 +26,8 @@ const depth = computed(() =>
 )
 
 const BUDGET = 2_000_000
+const clearing = ref(false)
+const strip = ref<InstanceType<typeof ClearStrip>>()
 /** Counts clouds that were loaded: what they hold is asked for again. */
 const filled = ref(0)
 const { world, ready } = useWorldOf(number, async (w, n) => {
@@ -35,6 +38,7 @@ const { world, ready } = useWorldOf(number, async (w, n) => {
   w.setCameras(scene.value.cameras, row.value, carried())
   await w.loadCloud(cloudUrl(project.id, 'points', n, BUDGET), mode.value, 1.8)
   filled.value += 1
+  strip.value?.loaded()
 })
 useCompared(
   world,
@@ -44,10 +48,17 @@ useCompared(
 watch(mode, (m) => world.value?.setCloudMode(m))
 watch(row, (r) => scene.value && world.value?.setCameras(scene.value.cameras, r, carried()))
 /** Expected errors are stated by newer versions of Points. */
-const modes = computed<CloudMode[]>(() => {
-  const stated = (number.value, filled.value) && world.value?.cloud?.sigma?.some(Number.isFinite)
-  return ['color', 'height', 'normal', 'views', 'gsd', ...(stated ? (['sigma'] as const) : [])]
-})
+const stated = computed(
+  () => !!((number.value, filled.value) && world.value?.cloud?.sigma?.some(Number.isFinite)),
+)
+const modes = computed<CloudMode[]>(() => [
+  'color',
+  'height',
+  'normal',
+  'views',
+  'gsd',
+  ...(stated.value ? (['sigma'] as const) : []),
+])
 /** What the colours mean. */
 const legend = computed(() => {
   if (mode.value === 'color') return ''
@@ -66,8 +77,20 @@ const legend = computed(() => {
           {{ t(`world.${m}`) }}
         </button></span
       >
+      <button class="plainbtn" :aria-pressed="clearing" :disabled="!filled" @click="clearing = !clearing">
+        {{ t('clear.open') }}
+      </button>
       <span class="end quiet">{{ t('world.hint') }}</span>
     </div>
+    <ClearStrip
+      v-if="clearing && world && number !== null"
+      ref="strip"
+      :world="world"
+      :version="number"
+      :budget="BUDGET"
+      :stated="stated"
+      @close="clearing = false"
+    />
     <EmptyLayer v-if="number === null" layer="points" />
     <SplitPane v-else name="points" :aspect="project.aspect" :count="2">
       <template #first

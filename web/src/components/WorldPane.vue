@@ -131,6 +131,10 @@ canvas {
   object-fit: contain;
   pointer-events: none;
 }
+.views,
+.legend {
+  z-index: 1;
+}
 .views {
   position: absolute;
   right: 10px;

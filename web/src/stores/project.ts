@@ -20,6 +20,7 @@ const ASKED: Record<string, readonly Part[]> = {
   videos: ['photos', 'project'],
   layers: ['layers'],
   draft: ['layers'],
+  points: ['layers'],
   masks: [],
   plan: ['project', 'layers'],
   project: ['project', 'layers'],

@@ -245,6 +245,16 @@ export class World {
     this.request()
   }
 
+  /** State of each point of the cloud: 0 as it is, 1 chosen, 2 gone; null for all as they are. */
+  setPointStates(states: Uint8Array | null) {
+    if (!this.points) return
+    const at = this.points.geometry.getAttribute('pointState') as THREE.BufferAttribute
+    if (states) at.set(states)
+    else (at.array as Uint8Array).fill(0)
+    at.needsUpdate = true
+    this.request()
+  }
+
   /** Show cameras and cloud turned, while they are levelled by hand. */
   setTurn(turn: THREE.Matrix4) {
     for (const group of [this.parts.cloud, this.parts.cameras]) {
@@ -299,6 +309,7 @@ export class World {
     for (const points of [...this.parts.cloud.children, ...this.second.children]) {
       const paint = (points as THREE.Points).material as THREE.Material | undefined
       ;(paint?.userData.outside as THREE.Vector4 | undefined)?.set(...this.tones.outside)
+      ;(paint?.userData.chosen as THREE.Color | undefined)?.set(this.tones.chosen)
     }
     if (this.cameras.length) this.drawCameras()
     if (this.parts.box.children.length) this.setBox(this.box)

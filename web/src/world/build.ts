@@ -120,19 +120,30 @@ export function cloudObject(cloud: Cloud, mode: CloudMode, size: number, tones: 
   const geometry = new THREE.BufferGeometry()
   geometry.setAttribute('position', new THREE.BufferAttribute(cloud.positions, 3))
   geometry.setAttribute('color', new THREE.BufferAttribute(cloudColors(cloud, mode), 3, true))
+  geometry.setAttribute('pointState', new THREE.BufferAttribute(new Uint8Array(cloud.views.length), 1))
   const material = new THREE.PointsMaterial({ size, vertexColors: true, sizeAttenuation: false })
   material.userData.outside = new THREE.Vector4(...tones.outside)
+  material.userData.chosen = new THREE.Color(tones.chosen)
   material.onBeforeCompile = (shader) => {
     shader.uniforms.boxLow = { value: new THREE.Vector3(-1e9, -1e9, -1e9) }
     shader.uniforms.boxHigh = { value: new THREE.Vector3(1e9, 1e9, 1e9) }
     shader.uniforms.boxTurn = { value: 0 }
+    shader.uniforms.chosen = { value: material.userData.chosen as THREE.Color }
     shader.uniforms.outside = { value: material.userData.outside as THREE.Vector4 }
     material.userData.uniforms = shader.uniforms
     if (material.userData.box) fadeOutside(material, material.userData.box as Box)
     shader.vertexShader = shader.vertexShader
       .replace(
         'void main() {',
-        'uniform vec3 boxLow; uniform vec3 boxHigh; uniform float boxTurn; varying float vIn;\nvoid main() {',
+        `attribute float pointState; varying float vChosen;
+        uniform vec3 boxLow; uniform vec3 boxHigh; uniform float boxTurn; varying float vIn;\nvoid main() {`,
+      )
+      // what is gone lies outside of every view
+      .replace(
+        '#include <project_vertex>',
+        `#include <project_vertex>
+        vChosen = pointState == 1.0 ? 1.0 : 0.0;
+        if (pointState == 2.0) gl_Position = vec4(2.0, 2.0, 2.0, 1.0);`,
       )
       // colours come as the eye sees them; the renderer reckons in linear light
       .replace(
@@ -147,10 +158,13 @@ export function cloudObject(cloud: Cloud, mode: CloudMode, size: number, tones: 
         vIn = (all(greaterThanEqual(q, boxLow)) && all(lessThanEqual(q, boxHigh))) ? 1.0 : 0.0;`,
       )
     shader.fragmentShader = shader.fragmentShader
-      .replace('void main() {', 'uniform vec4 outside; varying float vIn;\nvoid main() {')
+      .replace(
+        'void main() {',
+        'uniform vec4 outside; uniform vec3 chosen; varying float vIn; varying float vChosen;\nvoid main() {',
+      )
       .replace(
         '#include <color_fragment>',
-        '#include <color_fragment>\n diffuseColor.rgb = mix(mix(diffuseColor.rgb, outside.rgb, outside.a), diffuseColor.rgb, vIn);',
+        '#include <color_fragment>\n diffuseColor.rgb = mix(mix(diffuseColor.rgb, outside.rgb, outside.a), diffuseColor.rgb, vIn);\n diffuseColor.rgb = mix(diffuseColor.rgb, chosen, 0.8 * vChosen);',
       )
   }
   return new THREE.Points(geometry, material)

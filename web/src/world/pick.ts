@@ -54,9 +54,11 @@ export function nearestPoint(
     .multiplyMatrices(eye.projectionMatrix, eye.matrixWorldInverse)
     .multiply(points.matrixWorld).elements
   const at = points.geometry.getAttribute('position').array
+  const states = points.geometry.getAttribute('pointState')?.array
   let best = Infinity
   let found = -1
   for (let k = 0; k < at.length; k += 3) {
+    if (states?.[k / 3] === 2) continue // no longer there
     const [px, py, pz] = [at[k], at[k + 1], at[k + 2]]
     const w = m[3] * px + m[7] * py + m[11] * pz + m[15]
     if (w <= 0) continue

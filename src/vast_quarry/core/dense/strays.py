@@ -28,7 +28,8 @@ PIECE = 0.004
 def piece_of_cells(cells: NDArray[np.int64]) -> NDArray[np.int64]:
     """Which piece each cell (N, 3) belongs to, of cells that touch, if only at a corner (N,)."""
     key, stride = _keys(cells)
-    order = np.argsort(key)
+    order = np.argsort(key, kind="stable")
+    ranked = key[order]
     rows, columns = [], []
     for dx in (-1, 0, 1):
         for dy in (-1, 0, 1):
@@ -36,9 +37,9 @@ def piece_of_cells(cells: NDArray[np.int64]) -> NDArray[np.int64]:
                 step = dx * stride[0] + dy * stride[1] + dz
                 if step <= 0:
                     continue  # each two once
-                at = np.searchsorted(key[order], key + step).clip(0, len(key) - 1)
-                near = key[order][at] == key + step
-                rows.append(np.flatnonzero(near))
+                at = np.searchsorted(ranked, ranked + step).clip(0, len(key) - 1)
+                near = ranked[at] == ranked + step
+                rows.append(order[near])
                 columns.append(order[at[near]])
     a, b = np.concatenate(rows), np.concatenate(columns)
     graph = coo_matrix((np.ones(len(a), np.int8), (a, b)), shape=(len(key), len(key)))
@@ -57,16 +58,19 @@ def _keys(cells: NDArray[np.int64]) -> tuple[NDArray[np.int64], tuple[int, int]]
 def company(cells: NDArray[np.int64], count: NDArray[np.int64]) -> NDArray[np.int64]:
     """Points in each cell (N, 3) that holds ``count`` and in the 26 about it (N,)."""
     key, stride = _keys(cells)
-    order = np.argsort(key)
+    order = np.argsort(key, kind="stable")
+    ranked, in_order = key[order], count[order]
     total = np.zeros(len(key), np.int64)
     for dx in (-1, 0, 1):
         for dy in (-1, 0, 1):
             for dz in (-1, 0, 1):
-                other = key + dx * stride[0] + dy * stride[1] + dz
-                at = np.searchsorted(key[order], other).clip(0, len(key) - 1)
-                near = key[order][at] == other
-                total[near] += count[order[at[near]]]
-    return total
+                other = ranked + dx * stride[0] + dy * stride[1] + dz
+                at = np.searchsorted(ranked, other).clip(0, len(key) - 1)
+                near = ranked[at] == other
+                total[near] += in_order[at[near]]
+    out = np.empty_like(total)
+    out[order] = total
+    return out
 
 
 def stray(points: NDArray[np.float64], spacing: float) -> NDArray[np.bool_]:

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from vast_quarry.core.box import KeepBox
 from vast_quarry.core.errors import PlainError
+from vast_quarry.core.screen import in_outline
 from vast_quarry.core.surface.cut import cut_with
 from vast_quarry.core.surface.decimate import decimate
 from vast_quarry.core.surface.holes import close_holes
@@ -49,18 +50,6 @@ def welded(mesh: TexturedMesh) -> tuple[Array, Faces]:
     return mesh.vertices[first], inverse.reshape(-1)[mesh.faces].astype(np.int64)
 
 
-def inside_outline(points: Array, outline: Array) -> NDArray[np.bool_]:
-    """Which points (N, 2) lie in a closed polygon (K, 2), by the even-odd rule."""
-    inside = np.zeros(len(points), bool)
-    x, y = points.T
-    for (x1, y1), (x2, y2) in zip(outline, np.roll(outline, -1, axis=0)):
-        crosses = (y1 > y) != (y2 > y)
-        with np.errstate(divide="ignore", invalid="ignore"):
-            at = (x2 - x1) * (y - y1) / (y2 - y1) + x1
-        inside ^= crosses & (x < at)
-    return inside
-
-
 def delete_in_outline(mesh: TexturedMesh, outline: Array, matrix: Array, invert: bool = False) -> TexturedMesh:
     """Delete faces whose middle lies in an outline on the screen.
 
@@ -71,11 +60,7 @@ def delete_in_outline(mesh: TexturedMesh, outline: Array, matrix: Array, invert:
     matrix : (4, 4)
         World to clip space, row by row.
     """
-    middle = mesh.vertices[mesh.faces].mean(1)
-    clip = np.concatenate([middle, np.ones((len(middle), 1))], 1) @ matrix.T
-    front = clip[:, 3] > 1e-9
-    w = np.where(front, clip[:, 3], 1.0)
-    hit = front & inside_outline(clip[:, :2] / w[:, None], outline)
+    hit = in_outline(mesh.vertices[mesh.faces].mean(1), outline, matrix)
     return mesh.part(hit if invert else ~hit)
 
 

@@ -8,7 +8,7 @@ import os
 import secrets
 import shutil
 import zipfile
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import IO, Any
@@ -145,3 +145,12 @@ def link_or_copy(source: Path, target: Path) -> None:
     except OSError:
         with open(source, "rb") as f, atomic_write(target) as out:
             shutil.copyfileobj(f, out)
+
+
+def link_all(source: Path, target: Path, besides: Collection[str] = ()) -> None:
+    """Every file below a folder at the same place below another, see :func:`link_or_copy`; but for some names."""
+    for file in sorted(source.rglob("*")):
+        if file.is_file() and file.name not in besides:
+            there = target / file.relative_to(source)
+            there.parent.mkdir(parents=True, exist_ok=True)
+            link_or_copy(file, there)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import shutil
 from pathlib import Path
-from typing import Any, ClassVar
+from typing import Any, ClassVar, cast
 
 import numpy as np
 from pydantic import Field
@@ -14,11 +14,15 @@ from vast_quarry.core.dense.fusion import Cloud, merged
 from vast_quarry.core.dense.strays import without_strays
 from vast_quarry.core.dense.views import choose_sources
 from vast_quarry.core.errors import PlainError
+from vast_quarry.core.formats.atomic import link_all, link_or_copy
+from vast_quarry.pipeline.alike import made_before
+from vast_quarry.pipeline.clearing import ClearEdit, gone_by
 from vast_quarry.pipeline.figures import PointsFigures
 from vast_quarry.pipeline.solution import Solution, load_solution, save_solution
 from vast_quarry.pipeline.step import Context, StepSettings, setting
 from vast_quarry.pipeline.steps.masks import mask_file
 from vast_quarry.pipeline.steps.photos import read_photo_list
+from vast_quarry.pipeline.store import NOTES, Version
 from vast_quarry.pipeline.units import depth as units
 
 
@@ -65,6 +69,8 @@ class PointsSettings(StepSettings):
         main=True, labels={"leave-out": "leave out", "keep": "include"}, pattern="^(leave-out|keep)$",
     )  # fmt: skip
     obey_masks: bool = setting(True, "Points only inside masks", "What masks leave out gives no depth and no points.")
+    cleared: tuple[ClearEdit, ...] = Field((), description="Points cleared away by hand, in order")
+    came_later: ClassVar[frozenset[str]] = frozenset({"cleared"})
 
 
 #: bytes a pixel that units of work take: of a depth map, of each photo beside it; of agreement and fusing, of each beside
@@ -85,9 +91,13 @@ def working_box(box: KeepBox, ground: str) -> KeepBox:
     return KeepBox((low[0], low[1], low[2]), (high[0], high[1], high[2]), box.turn)
 
 
+#: the cloud of a version, and with what was cleared away by hand, where something was
+CLOUD, WHOLE = "cloud.npz", "whole.npz"
+
+
 def load_cloud(folder: Path) -> Cloud:
     """The cloud of a version of Points."""
-    return units.read_cloud(folder / "cloud.npz")
+    return units.read_cloud(folder / CLOUD)
 
 
 def depth_scales(solution: Solution, photo_scale: float, largest_side: int) -> dict[int, float]:
@@ -120,6 +130,9 @@ class PointsStep:
     def run(self, context: Context) -> PointsFigures:
         """Write ``cloud.npz`` and the depth maps."""
         settings: PointsSettings = context.settings
+        before = made_before(context, {"cleared"})
+        if before is not None:
+            return self._cleared_only(context, before)
         solution = load_solution(context.parents["cameras"])
         if settings.box is not None:
             try:
@@ -156,7 +169,7 @@ class PointsStep:
         memory = [(AGREE_BYTES + GIVE_SOURCE * len(beside[r])) * most for r in rows]
         context.each("Fusing", units.fuse, [(here, here, r, sorted(beside[r]), scales) for r in rows], memory=memory)
         context.stage("Dropping strays", 0, 1)
-        cloud = self._gather(context, rows)
+        cloud = without_strays(merged([units.read_cloud(context.folder / "fused" / f"{r:05d}.npz") for r in rows]))
         shutil.rmtree(context.folder / "flat", ignore_errors=True)
         for kind in ("accepted", "fused"):
             shutil.rmtree(context.folder / kind, ignore_errors=True)
@@ -165,12 +178,33 @@ class PointsStep:
                 "Hardly any point was seen alike by three photos, so there is no surface to build.",
                 "Check that the photos are sharp, that the subject has texture and does not shine, and that it kept still.",
             )
+        units.save_cloud(context.folder / (WHOLE if settings.cleared else CLOUD), cloud)
+        depth_scale = float(np.median([scales[r] for r in rows]))
+        gsd = float(np.median(cloud.gsd)) * depth_scale
+        return self._cleared(context, cloud, {"depth_maps": len(rows), "gsd": gsd})
+
+    def _cleared_only(self, context: Context, before: Path) -> PointsFigures:
+        """A cloud that is there with other points cleared away: nothing else is made again."""
+        context.stage("Clearing points away", 0, 1)
+        whole = before / (WHOLE if (before / WHOLE).exists() else CLOUD)
+        link_all(before, context.folder, besides={CLOUD, WHOLE, NOTES})
+        link_or_copy(whole, context.folder / (WHOLE if context.settings.cleared else CLOUD))
+        figures = Version.model_validate_json((before / NOTES).read_bytes()).figures
+        return self._cleared(context, units.read_cloud(whole), cast(PointsFigures, figures))
+
+    def _cleared(self, context: Context, whole: Cloud, figures: PointsFigures) -> PointsFigures:
+        """Write what is left of a cloud, if points are to be cleared away, and tell of it."""
+        edits = context.settings.cleared
+        cloud = whole
+        if edits:
+            cloud = whole.only(~gone_by(edits, whole))
+            if not len(cloud.points):
+                raise PlainError("Nothing would be left of the cloud.", "Take back what was cleared away last.")
+            units.save_cloud(context.folder / CLOUD, cloud)
         return {
-            "points": len(cloud.points),
-            "depth_maps": len(rows),
-            "views_median": float(np.median(cloud.views)),
-            "gsd": float(np.median(cloud.gsd)) * float(np.median([scales[r] for r in rows])),
-        }
+            **figures, "points": len(cloud.points), "views_median": float(np.median(cloud.views)),
+            "cleared": len(whole.points) - len(cloud.points),
+        }  # fmt: skip
 
     def _sources(self, solution: Solution, count: int) -> tuple[list[int], dict[int, list[int]]]:
         chosen = choose_sources(solution.points, solution.start, solution.photo, solution.centers, count)
@@ -189,8 +223,3 @@ class PointsStep:
             mask = mask_file(context.parents["masks"], photo.number) if context.settings.obey_masks else None
             jobs.append((here, here, r, str(listed.file(photo)), str(mask) if mask else None, scales[r], photo.tone))
         context.each("Undistorting photos", units.flatten_photo, jobs)
-
-    def _gather(self, context: Context, rows: list[int]) -> Cloud:
-        cloud = without_strays(merged([units.read_cloud(context.folder / "fused" / f"{r:05d}.npz") for r in rows]))
-        units.save_cloud(context.folder / "cloud.npz", cloud)
-        return cloud

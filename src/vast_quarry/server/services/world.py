@@ -179,11 +179,14 @@ def ties_of(folders: Folders, row: int, most: int = 3000) -> dict[str, list[list
     return {"tied": thin(np.concatenate([tied, miss], 1), 3), "untied": thin(loose, 1)}
 
 
-def _packed(
-    points: NDArray, colors: NDArray, views: NDArray, budget: int, more: tuple[NDArray, ...] = (), seed: int = 0
-) -> bytes:
-    # in random order, so that any first part of it is an even thinning
-    pick = np.random.default_rng(seed).permutation(len(points))[:budget]
+@lru_cache(maxsize=2)
+def drawn_points(count: int, budget: int) -> NDArray[np.int64]:
+    """Which points of a cloud the page draws, in its order: at random, so that any first part of it is an even thinning."""
+    return np.random.default_rng(0).permutation(count)[:budget]
+
+
+def _packed(points: NDArray, colors: NDArray, views: NDArray, budget: int, more: tuple[NDArray, ...] = ()) -> bytes:
+    pick = drawn_points(len(points), budget)
     points, colors, views = points[pick], colors[pick], views[pick]
     parts = (
         np.uint32(len(points)).tobytes(),

@@ -1,0 +1,71 @@
+"""The Points page: points chosen by pointer and by keys, deleted, taken back, and a version made of what is left."""
+
+from __future__ import annotations
+
+import re
+
+from playwright.sync_api import Locator, Page, expect
+from tests.browser.conftest import api
+
+
+def chosen(page: Page) -> int:
+    """How many points are chosen, as the page says."""
+    status = page.locator(".tools [role=status]")
+    expect(status).to_contain_text("chosen of")
+    return int(re.sub(r"\D", "", status.inner_text().split(" point")[0]))
+
+
+def drag_over(page: Page, surface: Locator, x0: float, y0: float, x1: float, y1: float) -> None:
+    box = surface.bounding_box()
+    assert box
+    page.mouse.move(box["x"] + x0 * box["width"], box["y"] + y0 * box["height"])
+    page.mouse.down()
+    page.mouse.move(box["x"] + x1 * box["width"], box["y"] + y1 * box["height"], steps=3)
+    page.mouse.up()
+
+
+def test_points_are_chosen_deleted_taken_back_and_kept(page: Page, address: str, built: int) -> None:
+    page.goto(f"{address}/projects/{built}/points")
+    page.get_by_role("button", name="Clear points away").click()
+    surface = page.locator("svg.draw")
+    drag_over(page, surface, 0.2, 0.05, 0.8, 0.4)
+    expect(page.locator(".tools [role=status]")).not_to_contain_text(re.compile("^0 "))
+    first = chosen(page)
+    states = "() => { const s = vqWorld.points.geometry.getAttribute('pointState').array; return [0, 1, 2].map((v) => s.filter((x) => x === v).length) }"
+    assert page.evaluate(states)[1] == first, "all points of this cloud are drawn"
+    # the same again and only in both: nothing changes; a second choice with Alt held takes away
+    page.get_by_role("radio", name="only in both").click()
+    drag_over(page, surface, 0.2, 0.05, 0.8, 0.4)
+    assert chosen(page) == first
+    page.keyboard.down("Alt")
+    drag_over(page, surface, 0.2, 0.05, 0.5, 0.4)
+    page.keyboard.up("Alt")
+    page.wait_for_function(f"() => !document.querySelector('.tools [role=status]').innerText.startsWith('{first:,} ')")
+    part = chosen(page)
+    assert 0 < part < first
+    page.keyboard.press("Control+z")
+    page.wait_for_function(f"() => document.querySelector('.tools [role=status]').innerText.startsWith('{first:,} ')")
+    page.keyboard.press("Delete")
+    expect(page.get_by_role("button", name="Give all up")).to_be_visible()
+    page.wait_for_function(f"() => ({states})()[2] === {first}")
+    page.keyboard.press("Control+z")
+    page.wait_for_function(f"() => ({states})()[2] === 0")
+    page.get_by_role("button", name="Redo").click()
+    page.wait_for_function(f"() => ({states})()[2] === {first}")
+    # by keys: a rectangle from the middle, outwards
+    surface.focus()
+    page.get_by_role("radio", name="new").click()
+    surface.focus()
+    page.keyboard.press("Space")
+    for key in ("Shift+ArrowRight", "Shift+ArrowDown") * 3:
+        page.keyboard.press(key)
+    page.keyboard.press("Space")
+    expect(page.locator(".tools [role=status]")).not_to_contain_text(re.compile("^0 "))
+    page.get_by_role("button", name="Save as a version").click()
+    expect(page.get_by_text("Points 2").first).to_be_visible(timeout=60_000)
+    layer = next(x for x in api(address, f"/api/projects/{built}/layers") if x["layer"] == "points")
+    assert layer["versions"][-1]["figures"]["cleared"] == first
+    # and back, for whoever looks at this project next
+    page.get_by_role("button", name=re.compile("Bring back")).click()
+    expect(page.locator(".tools [role=status]")).to_contain_text("0 points chosen", timeout=60_000)
+    page.wait_for_function(f"() => ({states})()[2] === 0 && !document.body.innerText.includes('Bring back')")

@@ -1,0 +1,169 @@
+"""Points chosen and cleared away over the API: what is told for each point drawn, undo, another page, and a version of it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+from fastapi.testclient import TestClient
+from numpy.typing import NDArray
+from tests.conftest import moved
+
+from vast_quarry.core.dense.fusion import Cloud
+from vast_quarry.pipeline.steps.points import load_cloud
+from vast_quarry.server.app import make_app
+from vast_quarry.server.services.folders import folders_of
+from vast_quarry.server.services.world import drawn_points
+from vast_quarry.server.worker import work
+
+BASE = "/api/projects/1/points"
+BUDGET = 2000
+
+
+@pytest.fixture(scope="module")
+def data(built_data: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    return moved(built_data, tmp_path_factory.mktemp("clearing"))
+
+
+@pytest.fixture(scope="module")
+def client(data: Path) -> TestClient:
+    return TestClient(make_app(data), "http://127.0.0.1")
+
+
+@pytest.fixture(scope="module")
+def cloud(data: Path) -> Cloud:
+    store = folders_of(data, 1).store
+    return load_cloud(store.folder(store.versions("points")[0]))
+
+
+@pytest.fixture(autouse=True)
+def afresh(client: TestClient) -> None:
+    client.delete(f"{BASE}/draft")
+
+
+def bits(client: TestClient, what: str, **ask: Any) -> tuple[int, int, NDArray[np.bool_]]:
+    """How many, of how many, and which of those drawn."""
+    query = {"budget": BUDGET, **ask.pop("params", {})}
+    answer = client.post(f"{BASE}/{what}", params=query, **ask) if ask else client.get(f"{BASE}/{what}", params=query)
+    assert answer.status_code == 200, answer.json()
+    count, of = np.frombuffer(answer.content[:8], "<u4").tolist()
+    told = np.unpackbits(np.frombuffer(answer.content[8:], np.uint8), bitorder="little")[: min(BUDGET, of)]
+    return count, of, told.astype(bool)
+
+
+def above(height: float) -> dict:
+    return {"kind": "plane", "point": [0, 0, height], "normal": [0, 0, 1], "within": 0, "side": "above"}
+
+
+def test_a_choice_is_worked_out_on_all_points_and_told_for_those_drawn(client: TestClient, cloud: Cloud) -> None:
+    height = float(np.quantile(cloud.points[:, 2], 0.8))
+    mine = cloud.points[:, 2] > height
+    count, of, told = bits(client, "select", json={"terms": [above(height)]})
+    assert (count, of) == (mine.sum(), len(mine))
+    assert of > 5 * BUDGET, "a cloud that is drawn whole shows nothing"
+    assert (told == mine[drawn_points(of, BUDGET)]).all()
+    few = {"kind": "views", "most": 3, "how": "take"}
+    assert bits(client, "select", json={"terms": [above(height), few]})[0] == (mine & (cloud.views > 3)).sum()
+    assert bits(client, "select", json={"terms": []})[0] == 0
+
+
+def test_delete_undo_redo_and_another_page(client: TestClient, cloud: Cloud) -> None:
+    low, high = np.quantile(cloud.points[:, 2], [0.3, 0.8]).tolist()
+    over, under = cloud.points[:, 2] > high, cloud.points[:, 2] < low
+    first = client.post(f"{BASE}/draft", json={"terms": [above(high)]}).json()
+    assert (first["done"], first["gone"], first["left"]) == (1, over.sum(), (~over).sum())
+    # what is gone is not chosen again
+    assert bits(client, "select", json={"terms": [above(low)]})[0] == (~under & ~over).sum()
+    second = client.post(f"{BASE}/draft", json={"terms": [above(low)], "keep": True}).json()
+    assert second["gone"] == (over | under).sum()
+    assert (bits(client, "gone")[2] == (over | under)[drawn_points(len(over), BUDGET)]).all()
+    assert client.post(f"{BASE}/undo").json()["gone"] == over.sum()
+    assert client.get(f"{BASE}/draft").json()["redo"] == 1
+    assert client.post(f"{BASE}/redo").json() == second
+    # an edit after an undo takes the place of what could have been redone
+    client.post(f"{BASE}/undo")
+    third = client.post(f"{BASE}/draft", json={"terms": [{"kind": "views", "most": 2}]}).json()
+    assert (third["done"], third["redo"]) == (2, 0)
+    nothing = client.post(f"{BASE}/draft", json={"terms": [{"kind": "views", "most": 100}]})
+    assert "Nothing would be left" in nothing.json()["detail"]
+    assert client.get(f"{BASE}/draft").json() == third
+    assert client.delete(f"{BASE}/draft").json()["left"] == len(cloud.points)
+    for _ in range(2):
+        assert client.post(f"{BASE}/undo").json()["done"] == 0
+
+
+def test_what_is_found_is_a_way_of_choosing(client: TestClient, cloud: Cloud) -> None:
+    top = cloud.points[np.argmax(cloud.points[:, 2])].tolist()
+    part = client.post(f"{BASE}/find", json={"what": "part", "at": top}).json()
+    assert bits(client, "select", json={"terms": [part]})[0] > 0.9 * len(cloud.points)
+    color = client.post(f"{BASE}/find", json={"what": "color", "at": top, "within": 9}).json()
+    assert (color["kind"], color["within"]) == ("color", 9)
+    assert 0 < bits(client, "select", json={"terms": [color]})[0] < len(cloud.points)
+    strays = client.post(f"{BASE}/find", json={"what": "strays"}).json()
+    assert bits(client, "select", json={"terms": [strays]})[0] < 0.05 * len(cloud.points)
+    assert "Nothing is chosen" in client.post(f"{BASE}/find", json={"what": "plane"}).json()["detail"]
+    # the top of the front: a plane that stands upright
+    front = cloud.points[cloud.normals[:, 1] < -0.95]
+    assert len(front) > 300
+    window = {"kind": "plane", "normal": [0, 1, 0], "within": 0, "side": "below"}
+    window["point"] = [0, float(np.median(front[:, 1])) + 3 * float(np.median(cloud.gsd)), 0]
+    plane = client.post(f"{BASE}/find", json={"what": "plane", "terms": [window]}).json()
+    assert abs(plane["normal"][1]) > 0.95
+    assert client.post(f"{BASE}/find", json={"what": "part"}).json()["detail"].startswith("It is not said where")
+
+
+def test_questions_are_no_changes_to_other_pages(client: TestClient) -> None:
+    revisions = client.app.state.revisions.setdefault("1", {})  # type: ignore[attr-defined]
+    before = dict(revisions)
+    bits(client, "select", json={"terms": [above(0.0)]})
+    client.post(f"{BASE}/find", json={"what": "strays"})
+    assert revisions == before
+    client.post(f"{BASE}/draft", json={"terms": [above(0.4)]})
+    assert revisions["points"] == before.get("points", 0) + 1
+
+
+@pytest.mark.parametrize(
+    "terms",
+    [
+        [{"kind": "outline", "outline": [[0, 0], [1, 0]], "matrix": [0] * 16}],
+        [{"kind": "outline", "outline": [[0, 0], [1, 0], [1, 1]], "matrix": [0] * 15}],
+        [{"kind": "cells", "low": [0, 0, 0], "side": 1, "cells": "AAAA"}],
+        [{"kind": "everything"}],
+        [above(0.0)] * 401,
+    ],
+)
+def test_choices_that_cannot_be_say_so_and_leave_the_draft(client: TestClient, terms: list[dict]) -> None:
+    for where in ("select", "draft"):
+        answer = client.post(f"{BASE}/{where}", json={"terms": terms})
+        assert 400 <= answer.status_code < 500
+    assert client.get(f"{BASE}/draft").json()["done"] == 0
+    wrong = client.post(f"{BASE}/select", params={"on": 7}, json={"terms": []})
+    assert "version 7 of Points" in wrong.json()["detail"]
+
+
+def test_kept_it_is_a_version_that_later_ones_follow(client: TestClient, data: Path, cloud: Cloud) -> None:
+    assert "no edits to keep" in client.post(f"{BASE}/keep").json()["detail"]
+    height = float(np.quantile(cloud.points[:, 2], 0.7))
+    client.post(f"{BASE}/draft", json={"terms": [above(height)]})
+    # settings changed meanwhile are for a later run, and not what was edited
+    client.put("/api/projects/1/layers/points/settings", json={"sources": 4})
+    job = client.post(f"{BASE}/keep").json()
+    work(data, once=True)
+    assert next(j for j in client.get("/api/jobs").json() if j["id"] == job["id"])["state"] == "done"
+    now = client.get(f"{BASE}/draft").json()
+    assert (now["on"], now["done"], now["earlier"]) == (2, 0, 1)
+    layer = next(x for x in client.get("/api/projects/1/layers").json() if x["layer"] == "points")
+    version = layer["versions"][-1]
+    assert version["settings"]["sources"] == 5
+    assert version["figures"]["cleared"] == (cloud.points[:, 2] > height).sum()
+    assert {x["layer"]: x["state"] for x in client.get("/api/projects/1/layers").json()}["surface"] == "out of date"
+    # a draft upon it takes the rest away from what is left
+    more = client.post(f"{BASE}/draft", json={"terms": [{"kind": "views", "most": 2}]}).json()
+    assert more["on"] == 2
+    client.delete("/api/projects/1/layers/points/settings/sources")
+    client.delete(f"{BASE}/cleared")
+    work(data, once=True)
+    back = client.get(f"{BASE}/draft").json()
+    assert (back["on"], back["left"], back["earlier"]) == (1, len(cloud.points), 0)
