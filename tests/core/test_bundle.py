@@ -9,7 +9,7 @@ from scipy.optimize import least_squares
 from vast_quarry.core.align import bundle_kernels as kernels
 from vast_quarry.core.align.bundle import BundleProblem, adjust
 from vast_quarry.core.align.precision import precision_of
-from vast_quarry.core.align.tracks import build_tracks
+from vast_quarry.core.align.tracks import CELLS, LONG, Tracks, build_tracks, some_tracks
 from vast_quarry.core.align.triangulate import triangulate
 from vast_quarry.core.camera import Camera, project, undistort
 from vast_quarry.core.pose import fit_similarity, look_at, rotation_from_vector
@@ -58,6 +58,62 @@ def test_jacobian_against_finite_differences(rng: np.random.Generator) -> None:
     h = 1e-6
     numeric = np.stack([(f(h * e) - f(-h * e)) / (2 * h) for e in np.eye(17)], 1)
     np.testing.assert_allclose(np.concatenate([jc, jl, jp], 1), numeric, rtol=2e-5, atol=2e-5)
+
+
+def test_the_reduced_system_is_the_schur_complement_of_the_whole(
+    rng: np.random.Generator, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Against the normal matrix written out: also in several parts, with photos in any order and one that a point has twice."""
+    p = shaken(scene(rng, cameras=5, points=30, noise=0.3), rng)
+    p.lens_of = np.array([0, 1, 0, 1, 1])
+    p.lenses = np.stack([p.lenses[0], p.lenses[0] * 1.01])
+    cam = p.cam.reshape(30, 5).copy()
+    for row in cam:
+        rng.shuffle(row)
+    cam[3, 1] = cam[3, 0]
+    cam, weight, damping = cam.ravel(), rng.uniform(0.5, 2, 150), 1e-3
+    size = 5 * 6 + 2 * 8
+    jacobian, right = np.zeros((300, size + 90)), np.zeros(300)
+    jc, jl, jp = np.empty((2, 6)), np.empty((2, 8)), np.empty((2, 3))
+    for m in range(150):
+        i, k = cam[m], p.lens_of[cam[m]]
+        x = p.points[m // 5]
+        r = kernels.jacobian(p.rotations[i], p.centers[i], p.lenses[k], x, p.xy[m, 0], p.xy[m, 1], jc, jl, jp)
+        rows, root = slice(2 * m, 2 * m + 2), np.sqrt(weight[m])
+        jacobian[rows, 6 * i : 6 * i + 6], jacobian[rows, 30 + 8 * k : 38 + 8 * k] = root * jc, root * jl
+        jacobian[rows, size + 3 * (m // 5) : size + 3 * (m // 5) + 3] = root * jp
+        right[rows] = root * np.array(r)
+    N, g = jacobian.T @ jacobian, -jacobian.T @ right
+    V = N[size:, size:] + np.diag(damping * np.diag(N[size:, size:]) + 1e-12)
+    W = N[:size, size:]
+    expected = np.triu(N[:size, :size] - W @ np.linalg.solve(V, W.T))
+    args = (p.rotations, p.centers, p.lenses, p.lens_of, p.points, p.start, cam, p.xy, weight, damping)
+    for at_once in (kernels.AT_ONCE, 40):
+        monkeypatch.setattr(kernels, "AT_ONCE", at_once)
+        S, rhs, diagonal = kernels.reduced_system(*args)
+        np.testing.assert_allclose(np.triu(S), expected, rtol=1e-9, atol=1e-9 * np.abs(expected).max())
+        np.testing.assert_allclose(rhs, g[:size] - W @ np.linalg.solve(V, g[size:]), rtol=1e-7, atol=1e-6)
+        np.testing.assert_allclose(diagonal, np.diag(N[:size, :size]), rtol=1e-9)
+
+
+def test_some_tracks_stand_for_all_in_every_corner_of_every_photo(rng: np.random.Generator) -> None:
+    """Every cell that can be filled is, by tracks that together take little time; never by what does not count."""
+    length = rng.integers(2, 60, 4000)
+    start = np.concatenate([[0], np.cumsum(length)])
+    photo = np.concatenate([np.sort(rng.choice(60, n, replace=False)) for n in length])
+    xy = rng.uniform(0, [800, 600], (len(photo), 2))
+    use = rng.random(len(photo)) < 0.9
+    tracks, sizes = Tracks(start, photo, np.arange(len(photo))), np.tile([800, 600], (60, 1))
+    taken = some_tracks(tracks, xy, sizes, use, 640)
+    place = np.floor(xy / [800, 600] * CELLS).astype(int)
+    cell = photo * CELLS**2 + place[:, 0] * CELLS + place[:, 1]
+    there = np.bincount(cell[use], minlength=60 * CELLS**2)
+    held = np.bincount(cell[use & taken[tracks.track_of]], minlength=60 * CELLS**2)
+    quota = 640 // CELLS**2
+    assert (held >= np.minimum(there, quota)).all()
+    assert held.sum() < 1.7 * np.minimum(there, quota).sum(), "much more is taken than is wanted"
+    assert (length[taken] >= 2).all()
+    assert np.mean(length[taken] >= LONG) > np.mean(length >= LONG)
 
 
 def test_exact_data_is_recovered_to_zero_residual(rng: np.random.Generator) -> None:

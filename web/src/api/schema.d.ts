@@ -1083,6 +1083,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/photos/depth-at": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Depth At
+         * @description The depth at a place of a photo, and the size of a pixel there; or why there is none.
+         */
+        get: operations["depth_at_api_projects__project_id__photos_depth_at_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/photos/even": {
         parameters: {
             query?: never;
@@ -2576,6 +2596,27 @@ export interface components {
                 number,
                 number
             ][];
+        };
+        /**
+         * DepthAt
+         * @description The depth at a place of a photo, and how large a pixel of the photo is there, in the world's unit; or why there is none.
+         */
+        DepthAt: {
+            /** Depth */
+            depth?: number | null;
+            /** Gsd */
+            gsd?: number | null;
+            /** Why */
+            why?: {
+                /** Pattern */
+                pattern: string;
+                /** Text */
+                text: string;
+                /** Values */
+                values: {
+                    [key: string]: unknown;
+                };
+            } | null;
         };
         /**
          * DraftOut
@@ -7416,6 +7457,43 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    depth_at_api_projects__project_id__photos_depth_at_get: {
+        parameters: {
+            query: {
+                row: number;
+                /** @description Place in the photo, as a share of its side */
+                x: number;
+                /** @description Place in the photo, as a share of its side */
+                y: number;
+            };
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DepthAt"];
+                };
             };
             /** @description Validation Error */
             422: {

@@ -9,6 +9,10 @@ import SplitPane from '@/components/SplitPane.vue'
 import WorldPane from '@/components/WorldPane.vue'
 import { useProject } from '@/stores/project'
 import { cloudUrl, useCompared, useWorldOf } from '@/composables/useWorldOf'
+import { watchThrottled } from '@vueuse/core'
+import { say } from '@/i18n/say'
+import { metres } from '@/lib/format'
+import { Latest } from '@/lib/latest'
 import { scaleWords } from '@/lib/ties'
 import { cloudScale, type Box, type CloudMode } from '@/world/build'
 
@@ -23,6 +27,38 @@ const row = computed(() => scene.value?.cameras.find((c) => c.photo === project.
 const carried = () => project.selected && photoUrl(project.id, 'thumb', project.selected, 280)
 const depth = computed(() =>
   row.value === null ? null : `/api/projects/${project.id}/photos/depth?row=${row.value}&v=${number.value}`,
+)
+const zoom = ref(1)
+const shift = ref([0, 0])
+const cursor = ref<number[] | null>(null)
+/** What the depth map says where the cursor is. */
+const readOut = ref<string | null>(null)
+const latest = new Latest()
+const length = (v: number) => (project.metric ? metres(v) : v.toPrecision(3))
+watchThrottled(
+  [cursor, row, number],
+  async () => {
+    latest.giveUp()
+    if (!cursor.value || row.value === null || number.value === null) return (readOut.value = null)
+    const [x, y] = cursor.value
+    const query = { row: row.value, x, y }
+    const where = { params: { ...project.path.params, query } }
+    try {
+      const at = await latest.ask((signal) =>
+        ask(api.GET('/api/projects/{project_id}/photos/depth-at', { ...where, signal })),
+      )
+      const { depth: far, gsd } = at
+      readOut.value =
+        far != null && gsd != null
+          ? t('photos.depthAt', { far: length(far), gsd: length(gsd) })
+          : at.why
+            ? say(at.why)
+            : null
+    } catch {
+      readOut.value = null // another place was asked for meanwhile, or there is no map of this photo
+    }
+  },
+  { throttle: 80, trailing: true },
 )
 
 const BUDGET = 2_000_000
@@ -101,8 +137,22 @@ const legend = computed(() => {
           @ready="ready"
       /></template>
       <template #second>
-        <PhotoPane :path="project.selected" />
-        <PhotoPane :path="project.selected" :overlay="depth" :caption="t('photos.depth')" />
+        <PhotoPane
+          v-model:zoom="zoom"
+          v-model:shift="shift"
+          v-model:cursor="cursor"
+          crossed
+          :path="project.selected"
+        />
+        <PhotoPane
+          v-model:zoom="zoom"
+          v-model:shift="shift"
+          v-model:cursor="cursor"
+          crossed
+          :path="project.selected"
+          :overlay="depth"
+          :caption="readOut ?? t('photos.depth')"
+        />
       </template>
     </SplitPane>
   </section>

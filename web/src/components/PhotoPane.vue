@@ -15,6 +15,8 @@ const props = defineProps<{
   caption?: string
   /** Draw what tied features miss their points by, so many times enlarged. */
   enlarged?: number
+  /** Mark where the cursor is. */
+  crossed?: boolean
 }>()
 const emit = defineEmits<{ place: [x: number, y: number] }>()
 const { t } = useI18n()
@@ -23,6 +25,8 @@ const pane = ref<HTMLDivElement>()
 /** Several panes may share one zoom. */
 const zoom = defineModel<number>('zoom', { default: 1 })
 const shift = defineModel<number[]>('shift', { default: () => [0, 0] })
+/** And one cursor: where the pointer is, in shares of the photo's sides. */
+const cursor = defineModel<number[] | null>('cursor', { default: null })
 const natural = ref([1, 1])
 
 const photo = computed(() => project.photos.find((p) => p.path === props.path) ?? null)
@@ -131,12 +135,18 @@ function down(e: PointerEvent) {
   }
   drag(e, { move, up: (m) => moved || point(m) })
 }
-/** A click on the photo names a place on it. */
-function point(e: PointerEvent) {
-  const img = pane.value!.querySelector('.frame')!.getBoundingClientRect()
+/** Where on the photo the pointer is, in shares of its sides; null beside it. */
+function placeOf(e: PointerEvent): [number, number] | null {
+  const img = pane.value?.querySelector('.frame')?.getBoundingClientRect()
+  if (!img?.width) return null
   const x = (e.clientX - img.left) / img.width
   const y = (e.clientY - img.top) / img.height
-  if (x >= 0 && x <= 1 && y >= 0 && y <= 1) emit('place', x, y)
+  return x >= 0 && x <= 1 && y >= 0 && y <= 1 ? [x, y] : null
+}
+/** A click on the photo names a place on it. */
+function point(e: PointerEvent) {
+  const at = placeOf(e)
+  if (at) emit('place', ...at)
 }
 </script>
 
@@ -146,6 +156,8 @@ function point(e: PointerEvent) {
     class="photo"
     @wheel.prevent="wheel"
     @pointerdown="down"
+    @pointermove="cursor = placeOf($event)"
+    @pointerleave="cursor = null"
     @dblclick="zoom > 1 ? fit() : one()"
   >
     <p v-if="!path" class="emptynote">{{ t('photos.empty') }}</p>
@@ -203,6 +215,11 @@ function point(e: PointerEvent) {
           />
         </template>
       </svg>
+      <i
+        v-if="cursor && crossed"
+        class="cross"
+        :style="{ left: `${100 * cursor[0]}%`, top: `${100 * cursor[1]}%`, transform: `scale(${1 / zoom})` }"
+      ></i>
       <slot :aspect="size[0] / size[1]"></slot>
     </div>
     <span v-if="path" class="cap photo-words">{{ caption ?? path }}</span>
@@ -243,6 +260,25 @@ function point(e: PointerEvent) {
   inset: 0;
   width: 100%;
   height: 100%;
+}
+.cross {
+  position: absolute;
+  width: 0;
+  height: 0;
+  pointer-events: none;
+}
+.cross::before,
+.cross::after {
+  content: '';
+  position: absolute;
+  background: #fff;
+  box-shadow: 0 0 2px #000;
+}
+.cross::before {
+  inset: -0.75px -11px;
+}
+.cross::after {
+  inset: -11px -0.75px;
 }
 .tied {
   fill: #6ff0e0;

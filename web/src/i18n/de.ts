@@ -632,6 +632,7 @@ export const de: Catalogue = {
     refused: '{n, plural, one {# Datei wurde} other {# Dateien wurden}} abgelehnt: {first}',
     taken: `${FOTOS} eingelesen`,
     depth: 'Tiefe',
+    depthAt: '{far} entfernt · ein Pixel deckt {gsd}',
     ties: 'Verknüpfungen',
   },
   masks: {

@@ -623,6 +623,7 @@ export const en = {
     refused: '{n, plural, one {# file was} other {# files were}} refused: {first}',
     taken: '{n, plural, one {# photo} other {# photos}} brought in',
     depth: 'depth',
+    depthAt: '{far} away · a pixel covers {gsd}',
     ties: 'ties',
   },
   masks: {

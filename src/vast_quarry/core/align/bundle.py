@@ -148,15 +148,13 @@ def adjust(
     r = residuals_of(problem)
     cost, weight = cost_of(r, problem.lenses)
     first_cost, damping, done = cost, 1e-4, 0
-    chunks = 2 if 6 * n + 8 * groups < 5000 else 1
     for _ in range(iterations):
         check()
         done += 1
         state = (problem.rotations, problem.centers, problem.lenses, problem.lens_of, problem.points)
         system = (problem.start, problem.cam, problem.xy, weight, damping)
-        S, rhs, diagonal = kernels.reduced_system(*state, *system, chunks)
-        A, b = S.sum(0), rhs.sum(0)
-        A[np.arange(len(b)), np.arange(len(b))] += damping * diagonal.sum(0) + 1e-12
+        A, b, diagonal = kernels.reduced_system(*state, *system)
+        A[np.arange(len(b)), np.arange(len(b))] += damping * diagonal + 1e-12
         lens_diagonal = np.arange(6 * n, len(b))
         A[lens_diagonal, lens_diagonal] += prior_weight / sigma.ravel() ** 2
         b[6 * n :] -= prior_weight * (prior(problem.lenses) / sigma**2).ravel()
@@ -202,4 +200,4 @@ def reduced(problem: BundleProblem, loss: float = 2.0) -> Array:
     s = (r * r).sum(1) * problem.weight
     weight = problem.weight / (1.0 + s / loss**2)
     system = (problem.start, problem.cam, problem.xy, weight)
-    return np.asarray(kernels.reduced_system(*state, *system, 0.0, 2)[0].sum(0))
+    return np.asarray(kernels.reduced_system(*state, *system, 0.0)[0])

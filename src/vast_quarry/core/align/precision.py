@@ -113,7 +113,7 @@ def precision_of(problem: BundleProblem, loss: float, prior_weight: float = 0.0)
     n, groups = len(problem.rotations), len(problem.lenses)
     state = (problem.rotations, problem.centers, problem.lenses, problem.lens_of, problem.points)
     system = (problem.start, problem.cam, problem.xy, problem.weight, 0.0)
-    S = np.triu(kernels.reduced_system(*state, *system, 1)[0].sum(0))
+    S = np.triu(kernels.reduced_system(*state, *system)[0])
     S = S + np.triu(S, 1).T
     if problem.prior is not None and prior_weight > 0:
         at = np.arange(6 * n, len(S))

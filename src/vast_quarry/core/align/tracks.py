@@ -234,28 +234,38 @@ def split_tracks(tracks: Tracks, astray: NDArray[np.bool_]) -> tuple[Tracks, Int
 
 #: cells along each side of a photo that places are shared out over when some tracks stand for all
 CELLS = 8
+#: tracks of so many photos are as good as longer ones; and of how much of one must still be wanted, in turn
+LONG, WANTED = 30, (0.8, 0.6, 0.4, 0.2, 0.0)
 
 
 @njit(error_model="numpy", cache=True)
-def _picked(order, start, cell, quota, room):
-    """Tracks taken in ``order``: those that a cell of a photo still has ``room`` for; ``cell`` (M,) is negative if unused."""
-    out = np.zeros(start.shape[0] - 1, np.bool_)
+def _picked(order, start, cell, quota, share, room, out):
+    """Take tracks in ``order`` at least so much of which (``share``) lies in cells of photos that still have ``room``.
+
+    ``cell`` (M,) is negative for observations that do not count; ``room`` counts what each cell holds, ``out`` (T,) what is taken.
+    """
     for t in order:
-        for m in range(start[t], start[t + 1]):
-            if cell[m] >= 0 and room[cell[m]] < quota:
-                out[t] = True
-                break
         if out[t]:
+            continue
+        free = length = 0
+        for m in range(start[t], start[t + 1]):
+            if cell[m] >= 0:
+                length += 1
+                free += room[cell[m]] < quota
+        if free > 0 and free >= share * length:
+            out[t] = True
             for m in range(start[t], start[t + 1]):
                 if cell[m] >= 0:
                     room[cell[m]] += 1
-    return out
 
 
 def some_tracks(
     tracks: Tracks, xy: NDArray[np.float64], sizes: Ints, use: NDArray[np.bool_], per_photo: int
 ) -> NDArray[np.bool_]:
-    """Tracks (T,) that stand for all in an adjustment: the longest first, spread over every photo.
+    """Tracks (T,) that stand for all in an adjustment: long ones first, spread over every photo.
+
+    First those that are wanted nearly everywhere they are seen, then those that still are in some photo: a track takes time as
+    the square of its length, and one that lies where others are already adds little.
 
     Parameters
     ----------
@@ -269,7 +279,9 @@ def some_tracks(
     place = np.floor(xy / sizes[tracks.photo] * CELLS).astype(np.int64).clip(0, CELLS - 1)
     cell = np.where(use, tracks.photo * CELLS**2 + place[:, 0] * CELLS + place[:, 1], -1)
     length = np.bincount(tracks.track_of[use], minlength=len(tracks))
-    order = np.argsort(-length, kind="stable")
+    order = np.argsort(-np.minimum(length, LONG), kind="stable")
     order = order[length[order] >= 2]
-    room = np.zeros(len(sizes) * CELLS**2, np.int64)
-    return np.asarray(_picked(order, tracks.start, cell, max(1, per_photo // CELLS**2), room))
+    room, out = np.zeros(len(sizes) * CELLS**2, np.int64), np.zeros(len(tracks), np.bool_)
+    for share in WANTED:
+        _picked(order, tracks.start, cell, max(1, per_photo // CELLS**2), share, room, out)
+    return out

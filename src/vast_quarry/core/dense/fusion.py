@@ -41,6 +41,8 @@ SPREAD, IN_COMMON = 1.5, 0.08
 RANK_STEP = float(np.log(1.1))
 #: and so many steps a photo stands back where the spot lies at a rim of what it sees: there its colour is not the spot's own
 RIM = 30
+#: greatest difference of depths that agree, as a share, and greatest cost of a pixel that counts
+RELATIVE, MOST_COST = 0.003, 0.7
 #: of the 24 pixels about one, how many have to lie on its surface; and how far off it, in greatest differences of depth
 SUPPORT, OFF_PLANE = 6, 1.5
 #: a surface that lies so many greatest differences of depth behind is behind. Measured on 48 photos of the milestone, share of
@@ -105,14 +107,26 @@ def _padded(maps: list[NDArray], shape: tuple[int, ...], kind: type) -> NDArray:
     return out
 
 
+def on_one_surface(
+    ref: DepthMap, pose: Pose, relative: float = RELATIVE, most_cost: float = MOST_COST
+) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
+    """Pixels (H, W) of a depth map that lie on one surface with enough about them, and those at a rim of it."""
+    camera, rotation, _ = pose
+    on, rim = np.zeros(ref.depth.shape, bool), np.zeros(ref.depth.shape, bool)
+    kernels.supported(
+        ref.depth, ref.normal, ref.cost, _intrinsics(camera), rotation, OFF_PLANE * relative, most_cost, SUPPORT, on, rim
+    )  # fmt: skip
+    return on, rim
+
+
 def accept(
     ref: DepthMap,
     pose: Pose,
     sources: list[tuple[DepthMap, Pose]],
     least_views: int = 3,
     reprojection: float = 1.0,
-    relative: float = 0.003,
-    most_cost: float = 0.7,
+    relative: float = RELATIVE,
+    most_cost: float = MOST_COST,
 ) -> Accepted:
     """Pixels of one photo that enough others agree about.
 
@@ -130,24 +144,12 @@ def accept(
     """
     camera, rotation, center = pose
     shape = ref.depth.shape
+    on, rim = on_one_surface(ref, pose, relative, most_cost)
     maps = [np.where(d.cost <= most_cost, d.depth, 0).astype(np.float32) for d, _ in sources]
     size = tuple(np.max([m.shape for m in maps], axis=0)) if maps else (1, 1)
     depths = _padded(maps, size, np.float32)
     # an eighth of a degree is enough of others' normals, and takes a quarter of the memory
     normals = _padded([np.round(127 * d.normal).astype(np.int8) for d, _ in sources], (*size, 3), np.int8)
-    on, rim = np.zeros(shape, bool), np.zeros(shape, bool)
-    kernels.supported(
-        ref.depth,
-        ref.normal,
-        ref.cost,
-        _intrinsics(camera),
-        rotation,
-        OFF_PLANE * relative,
-        most_cost,
-        SUPPORT,
-        on,
-        rim,
-    )
     out = Accepted(
         np.zeros((*shape, 3), np.float32), np.zeros((*shape, 3), np.float32), np.zeros(shape, np.uint8),
         np.zeros(shape, np.int16), np.zeros(shape, np.float32),
@@ -198,7 +200,7 @@ def give(
     colors: NDArray[np.uint8],
     others: list[tuple[int, Stand, NDArray[np.float32], Pose]],
     reprojection: float = 1.0,
-    relative: float = 0.003,
+    relative: float = RELATIVE,
 ) -> Cloud:
     """Points that one photo gives to the cloud.
 

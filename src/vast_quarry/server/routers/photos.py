@@ -12,7 +12,7 @@ from vast_quarry.core.errors import PlainError
 from vast_quarry.pipeline.sentence import Sentence
 from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.routers.jobs import JobOut
-from vast_quarry.server.services import jobs, judging, pictures, sets, tiles
+from vast_quarry.server.services import depths, jobs, judging, pictures, sets, tiles
 from vast_quarry.server.services.ahead import Ahead
 from vast_quarry.server.services.folders import get_project
 
@@ -203,4 +203,13 @@ def key(
 @router.get("/depth", response_class=Response)
 def depth(row: int, f: Files) -> Response:
     """The depth map of a photo."""
-    return Response(pictures.depth_picture(f, row), media_type="image/png")
+    return Response(depths.depth_picture(f, row), media_type="image/png")
+
+
+Share = Annotated[float, Query(ge=0, le=1, description="Place in the photo, as a share of its side")]
+
+
+@router.get("/depth-at")
+def depth_at(row: int, x: Share, y: Share, f: Files) -> depths.DepthAt:
+    """The depth at a place of a photo, and the size of a pixel there; or why there is none."""
+    return depths.depth_at(f, row, x, y)

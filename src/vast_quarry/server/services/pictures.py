@@ -24,9 +24,8 @@ from vast_quarry.core.words import Said, say
 from vast_quarry.pipeline.apart import apart, load_rgb, load_small, read_facts
 from vast_quarry.pipeline.judging import Inspected
 from vast_quarry.pipeline.sentence import Sentence
-from vast_quarry.pipeline.solution import Solution, load_solution
+from vast_quarry.pipeline.solution import load_solution
 from vast_quarry.pipeline.steps.photos import Photo, read_photo_list
-from vast_quarry.pipeline.units.depth import load_depth
 from vast_quarry.server.models import Project
 from vast_quarry.server.services.arrivals import arrive
 from vast_quarry.server.services.folders import Folders, NotFound, safe_path, short_name
@@ -211,7 +210,7 @@ def hatching(mask: NDArray[np.bool_]) -> NDArray[np.uint8]:
 
 def hatched(mask: NDArray[np.bool_] | None) -> bytes:
     """PNG that hatches what a mask leaves out; clear without one."""
-    return _png(hatching(np.ones((1, 1), bool) if mask is None else mask))
+    return as_png(hatching(np.ones((1, 1), bool) if mask is None else mask))
 
 
 def photo_numbers(folders: Folders) -> dict[str, int]:
@@ -219,7 +218,8 @@ def photo_numbers(folders: Folders) -> dict[str, int]:
     return {p.path: p.number for p in _known(folders).values()}
 
 
-def _png(picture: NDArray[np.uint8]) -> bytes:
+def as_png(picture: NDArray[np.uint8]) -> bytes:
+    """A picture as PNG, packed quickly."""
     out = io.BytesIO()
     Image.fromarray(picture).save(out, format="PNG", compress_level=2)
     return out.getvalue()
@@ -231,7 +231,7 @@ def dark_picture(folders: Folders, path: str, side: int) -> bytes:
     scale = side / max(rgb.shape[:2])
     size = (max(1, round(rgb.shape[1] * scale)), max(1, round(rgb.shape[0] * scale)))
     dark = cv2.resize(dark_map(rgb).astype(np.uint8), size, interpolation=cv2.INTER_NEAREST) > 0
-    return _png(hatching(~dark))
+    return as_png(hatching(~dark))
 
 
 def key_preview(folders: Folders, path: str, colors: list[tuple[int, int, int]], tolerance: float, side: int) -> bytes:
@@ -239,7 +239,7 @@ def key_preview(folders: Folders, path: str, colors: list[tuple[int, int, int]],
     file = safe_path(folders.photos, path)
     facts = read_facts(file)
     rgb = load_rgb(file, min(1.0, side / max(facts.width, facts.height)))
-    return _png(hatching(key_out(rgb, colors, tolerance)))
+    return as_png(hatching(key_out(rgb, colors, tolerance)))
 
 
 def color_at(folders: Folders, path: str, x: float, y: float) -> tuple[int, int, int]:
@@ -250,33 +250,6 @@ def color_at(folders: Folders, path: str, x: float, y: float) -> tuple[int, int,
     patch = rgb[max(0, j - r) : j + r + 1, max(0, i - r) : i + r + 1].reshape(-1, 3)
     r_, g_, b_ = (int(c) for c in np.median(patch, axis=0))
     return r_, g_, b_
-
-
-def _in_box(solution: Solution, row: int, depth: NDArray[np.float32]) -> NDArray[np.bool_]:
-    """Pixels of a depth map whose points lie in the keep box: what stands behind it is found too, but not wanted."""
-    camera = solution.lens(row).scaled(depth.shape[1], depth.shape[0]).pinhole()
-    u, v = np.meshgrid(np.arange(camera.width), np.arange(camera.height))
-    rays = np.stack([(u - camera.cx) / camera.fx, (v - camera.cy) / camera.fy, np.ones(u.shape)], -1)
-    points = solution.centers[row] + (rays * depth[..., None]).reshape(-1, 3) @ solution.rotations[row]
-    return solution.box.inside(points, 0.01 * float(solution.box.size.max())).reshape(depth.shape)
-
-
-def depth_picture(folders: Folders, row: int) -> bytes:
-    """A depth map of the version of Points in use as a PNG: near light, far dark, unknown clear."""
-    folder = folders.store.folder(version_of(folders, "points", None))
-    try:
-        d = load_depth(folder, row).depth
-    except OSError as error:
-        raise NotFound("There is no depth map for this photo.") from error
-    known = (d > 0) & _in_box(load_solution(folder), row, d)
-    out = np.zeros((*d.shape, 4), np.uint8)
-    if known.any():
-        low, high = np.percentile(d[known], [1, 99])
-        t = np.clip((high - d) / max(high - low, 1e-9), 0, 1)
-        ramp = cv2.applyColorMap((t * 255).astype(np.uint8), cv2.COLORMAP_CIVIDIS)[..., ::-1]
-        out[known, :3] = ramp[known]
-        out[known, 3] = 255
-    return _png(out)
 
 
 def take_in(folders: Folders, name: str, data: Any) -> str:

@@ -1,0 +1,159 @@
+"""Depth maps to look at: drawn as lit relief over the photo, and read out place by place with why there is none.
+
+A depth map belongs to the photo without its lens's distortion; here it is told in the photo as it was taken.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import lru_cache
+from pathlib import Path
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import BaseModel
+
+from vast_quarry.core.camera import undistort
+from vast_quarry.core.dense.fusion import on_one_surface
+from vast_quarry.core.photo.quality import dark_map
+from vast_quarry.core.words import Said
+from vast_quarry.pipeline.apart import load_rgb
+from vast_quarry.pipeline.sentence import Sentence
+from vast_quarry.pipeline.solution import Solution, load_solution
+from vast_quarry.pipeline.steps.masks import load_mask, mask_file
+from vast_quarry.pipeline.steps.photos import read_photo_list
+from vast_quarry.pipeline.units.depth import load_depth
+from vast_quarry.server.services.folders import Folders, NotFound
+from vast_quarry.server.services.layers import version_of
+from vast_quarry.server.services.pictures import as_png
+
+#: where light comes from, seen from the camera (right, down, ahead)
+LIGHT = np.array([-0.5, -0.6, -0.62])
+#: light where nothing is known of the slope
+EVEN = 0.73
+#: grey that changes by less than this (of 255) over a window of so many pixels gives nothing to compare
+FLAT, WINDOW = 2.0, 9
+
+
+@dataclass
+class Seen:
+    """A depth map in the photo as it was taken, at the size of the map.
+
+    ``depth`` (H, W), 0 where there is none that is kept, ``lit`` (H, W) 0 to 1; and why there is none: ``outside`` the keep box,
+    ``masked``, ``dark``, ``flat`` (H, W) bool.
+    """
+
+    depth: NDArray[np.float32]
+    lit: NDArray[np.float32]
+    outside: NDArray[np.bool_]
+    masked: NDArray[np.bool_]
+    dark: NDArray[np.bool_]
+    flat: NDArray[np.bool_]
+
+
+def _in_box(solution: Solution, row: int, depth: NDArray[np.float32]) -> NDArray[np.bool_]:
+    """Pixels of a depth map whose points lie in the keep box: what stands behind it is found too, but not wanted."""
+    camera = solution.lens(row).scaled(depth.shape[1], depth.shape[0]).pinhole()
+    u, v = np.meshgrid(np.arange(camera.width), np.arange(camera.height))
+    rays = np.stack([(u - camera.cx) / camera.fx, (v - camera.cy) / camera.fy, np.ones(u.shape)], -1)
+    points = solution.centers[row] + (rays * depth[..., None]).reshape(-1, 3) @ solution.rotations[row]
+    return solution.box.inside(points, 0.01 * float(solution.box.size.max())).reshape(depth.shape)
+
+
+def _flat(grey: NDArray[np.float32]) -> NDArray[np.bool_]:
+    """Where a picture (H, W) hardly changes over a window."""
+    mean = cv2.blur(grey, (WINDOW, WINDOW))
+    return np.asarray(cv2.blur(grey * grey, (WINDOW, WINDOW)) - mean * mean < FLAT * FLAT)
+
+
+def seen(folders: Folders, row: int) -> Seen:
+    """The depth map of a photo (row of the alignment) of the version of Points in use.
+
+    Raises
+    ------
+    NotFound
+        When there is none.
+    """
+    version = version_of(folders, "points", None)
+    return _seen(folders.store.root, version.number, version.parents["photos"], version.parents["masks"], row)
+
+
+@lru_cache(maxsize=4)
+def _seen(versions: Path, number: int, photos: int, masks: int, row: int) -> Seen:
+    folder = versions / "points" / str(number)
+    try:
+        found = load_depth(folder, row)
+    except OSError as error:
+        raise NotFound("There is no depth map for this photo.") from error
+    solution = load_solution(folder)
+    h, w = found.depth.shape
+    lens = solution.lens(row).scaled(w, h)
+    flat = lens.pinhole()
+    here = found.depth > 0
+    on, facing = here, np.full((h, w), EVEN)
+    if found.normal.any():  # a project that was packed has none: its maps are coarser than a relief would show
+        on = here & on_one_surface(found, (flat, solution.rotations[row], solution.centers[row]))[0]
+        facing = np.clip(found.normal @ solution.rotations[row].T @ (LIGHT / np.linalg.norm(LIGHT)), 0, 1)
+    inside = _in_box(solution, row, found.depth)
+    # each pixel of the photo as it was taken, in the map
+    u, v = np.meshgrid(np.arange(w, dtype=float), np.arange(h, dtype=float))
+    xy = undistort(np.stack([u, v], -1), lens)
+    at = ((xy * [flat.fx, flat.fy]) + [flat.cx, flat.cy]).astype(np.float32)
+
+    def taken(picture: NDArray) -> NDArray:
+        return np.asarray(cv2.remap(picture, at[..., 0], at[..., 1], cv2.INTER_NEAREST))
+
+    listed = read_photo_list(versions / "photos" / str(photos))
+    photo = next(p for p in listed.photos if p.number == int(solution.numbers[row]))
+    rgb = cv2.resize(load_rgb(listed.file(photo), w / photo.width), (w, h), interpolation=cv2.INTER_AREA)
+    mask = load_mask(mask_file(versions / "masks" / str(masks), photo.number))
+    kept = np.ones((h, w), np.uint8) if mask is None else cv2.resize(mask.astype(np.uint8), (w, h))
+    dark = cv2.resize(dark_map(rgb).astype(np.uint8), (w, h), interpolation=cv2.INTER_NEAREST)
+    return Seen(
+        taken(np.where(on & inside, found.depth, 0).astype(np.float32)), taken(facing.astype(np.float32)),
+        taken((on & ~inside).astype(np.uint8)) > 0, kept == 0, dark > 0,
+        _flat(cv2.cvtColor(rgb, cv2.COLOR_RGB2GRAY).astype(np.float32)),
+    )  # fmt: skip
+
+
+def depth_picture(folders: Folders, row: int) -> bytes:
+    """A depth map as a PNG to be laid over its photo: near light, far dark, lit from the upper left; clear where there is none."""
+    s = seen(folders, row)
+    known = s.depth > 0
+    out = np.zeros((*s.depth.shape, 4), np.uint8)
+    if known.any():
+        low, high = np.percentile(s.depth[known], [1, 99])
+        t = np.clip((high - s.depth) / max(high - low, 1e-9), 0, 1)
+        ramp = cv2.applyColorMap((t * 255).astype(np.uint8), cv2.COLORMAP_CIVIDIS)[..., ::-1]
+        light = (0.45 + 0.75 * s.lit[..., None]) * ramp
+        out[known, :3] = np.clip(light, 0, 255).astype(np.uint8)[known]
+        out[known, 3] = 255
+    return as_png(out)
+
+
+class DepthAt(BaseModel):
+    """The depth at a place of a photo, and how large a pixel of the photo is there, in the world's unit; or why there is none."""
+
+    depth: float | None = None
+    gsd: float | None = None
+    why: Sentence | None = None
+
+
+def depth_at(folders: Folders, row: int, x: float, y: float) -> DepthAt:
+    """The depth at a place of a photo, given as shares of its sides."""
+    s = seen(folders, row)
+    h, w = s.depth.shape
+    i, j = int(np.clip(x, 0, 1) * (w - 1) + 0.5), int(np.clip(y, 0, 1) * (h - 1) + 0.5)
+    depth = float(s.depth[j, i])
+    if depth > 0:
+        solution = load_solution(folders.store.folder(version_of(folders, "points", None)))
+        return DepthAt(depth=depth, gsd=depth / solution.lens(row).fx)
+    reasons = (
+        (s.masked, Said("No depth: the mask leaves this out.")),
+        (s.outside, Said("No depth: this lies outside the keep box.")),
+        (s.dark, Said("No depth: too dark here to compare photos.")),
+        (s.flat, Said("No depth: too even here to tell one place from the next.")),
+    )
+    why = next((said for where, said in reasons if where[j, i]), None)
+    return DepthAt(why=why or Said("No depth: too few photos saw this alike."))
