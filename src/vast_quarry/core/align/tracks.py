@@ -81,16 +81,24 @@ class MatchGraph:
 def match_graph(counts: list[int], matches: dict[tuple[int, int], NDArray[np.int32]]) -> MatchGraph:
     """The graph of matches between photos of so many features (arguments as :func:`build_tracks`); pairs in turn."""
     offset = np.concatenate([[0], np.cumsum(counts)]).astype(np.int64)
-    left = np.concatenate([m[:, 0].astype(np.int64) + offset[i] for (i, _), m in matches.items()])
-    right = np.concatenate([m[:, 1].astype(np.int64) + offset[j] for (_, j), m in matches.items()])
-    sizes = [len(m) for m in matches.values()]
-    nodes, both = np.unique(np.concatenate([left, right]), return_inverse=True)
-    a, b = both[: len(left)], both[len(left) :]
+    # features that are matched, numbered anew: a table instead of sorting all ends of matches, which takes five times the memory
+    used = np.zeros(offset[-1], np.bool_)
+    for (i, j), m in matches.items():
+        used[offset[i] + m[:, 0]] = True
+        used[offset[j] + m[:, 1]] = True
+    number = np.cumsum(used, dtype=np.int32) - 1
+    a = np.concatenate([number[offset[i] + m[:, 0]] for (i, _), m in matches.items()])
+    b = np.concatenate([number[offset[j] + m[:, 1]] for (_, j), m in matches.items()])
+    sizes = np.array([len(m) for m in matches.values()], np.int32)
+    nodes = np.flatnonzero(used)
     photo = np.searchsorted(offset, nodes, side="right") - 1
-    ends, others = np.concatenate([a, b]), np.concatenate([b, a])
-    by_end = np.lexsort((others, ends))
-    begin = np.searchsorted(ends[by_end], np.arange(len(nodes) + 1))
-    return MatchGraph(photo, nodes - offset[photo], a, b, np.repeat(sizes, sizes), begin, others[by_end])
+    # one number for both ends, by which they sort: the end that counts above, the other below
+    ends = np.empty(2 * len(a), np.int64)
+    ends[: len(a)], ends[len(a) :] = (a.astype(np.int64) << 32) + b, (b.astype(np.int64) << 32) + a
+    ends.sort()
+    begin = np.searchsorted(ends, np.arange(len(nodes) + 1) << 32)
+    near = (ends & 0xFFFFFFFF).astype(np.int32)
+    return MatchGraph(photo, nodes - offset[photo], a, b, np.repeat(sizes, sizes), begin, near)
 
 
 @njit(error_model="numpy", cache=True)
