@@ -137,6 +137,10 @@ def test_choose_pairs_prefers_alike_photos() -> None:
         likeness[i, i + 1] = 50
     assert choose_pairs(likeness) == [(i, i + 1) for i in range(5)]
     assert choose_pairs(np.zeros((4, 4), int)) == []
+    # along a wall those who follow each other are looked at, however little alike; of new photos only theirs
+    order = np.array([2, 0, 3, 1])
+    assert choose_pairs(np.zeros((4, 4), int), along=[order]) == [(0, 1), (0, 2), (0, 3), (1, 3), (2, 3)]
+    assert choose_pairs(np.zeros((4, 4), int), along=[order], choosing=[1]) == [(0, 1), (1, 3)]
 
 
 def test_features_obey_mask_and_scale(milestone_set: RigSet) -> None:

@@ -515,3 +515,19 @@ def test_keying_a_backdrop(client: TestClient) -> None:
     )
     assert (hatched[35:85, 55:105, 3] == 0).all()
     assert (hatched[:20, :, 3] > 0).all()
+
+
+def test_photos_off_their_plan_are_told(client: TestClient, data: Path, built: int, milestone_set: RigSet) -> None:
+    where = f"/api/projects/{built}/layers/cameras/scene"
+    assert {c["off_plan_percent"] for c in client.get(where).json()["cameras"]} == {None}
+    shots = {c["photo"]: {"center": c["center"]} for c in milestone_set.cameras}
+    wrong = sorted(shots)[7]
+    shots[wrong] = shots[sorted(shots)[20]]
+    file = data / "projects" / str(built) / "shots.json"
+    file.write_text(json.dumps(shots))
+    try:
+        told = {c["photo"]: c["off_plan_percent"] for c in client.get(where).json()["cameras"]}
+    finally:
+        file.unlink()
+    assert told.pop(wrong) > 30
+    assert max(told.values()) < 2

@@ -116,6 +116,10 @@ def share_left_out(context: Context, photos: list[Photo]) -> float | None:
     return float(total[0] / total[1]) if total[0] else None
 
 
+#: kinds of subject that are walked along
+ALONG_KINDS = ("facade", "interior", "strip")
+
+
 def pairs_to_match(
     context: Context, photos: list[Photo], fresh: set[int] | None = None, widely: bool = False
 ) -> list[tuple[int, int]]:
@@ -144,7 +148,9 @@ def pairs_to_match(
         likeness[i, others] = row
     write_arrays(context.folder / "likeness.npz", likeness=likeness)
     partners = context.settings.partners * (2 if widely else 1)
-    return choose_pairs(likeness, partners=partners, choosing=fresh if fresh is None else sorted(fresh))
+    # whoever walks along a wall, a strip or through rooms moves on from photo to photo; round an object likeness says it better
+    along = _orders(photos)[-1:] if context.settings.kind in ALONG_KINDS else []
+    return choose_pairs(likeness, partners=partners, choosing=fresh if fresh is None else sorted(fresh), along=along)
 
 
 def _orders(photos: list[Photo]) -> list[NDArray[np.int64]]:

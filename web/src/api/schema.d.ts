@@ -2233,6 +2233,8 @@ export interface components {
             group?: number | null;
             /** Height */
             height: number;
+            /** Off Plan Percent */
+            off_plan_percent?: number | null;
             /** Photo */
             photo: string;
             /** Rotation */

@@ -12,7 +12,18 @@ const { t } = useI18n()
 const project = useProject()
 const by = ref<Column>('photo')
 const down = ref(false)
-const COLUMNS: Column[] = ['photo', 'state', 'ties', 'error', 'sigma_percent', 'focal']
+const planned = computed(() => props.cameras.some((c) => c.off_plan_percent != null))
+const columns = computed<Column[]>(() => [
+  'photo',
+  'state',
+  'ties',
+  'error',
+  'sigma_percent',
+  ...(planned.value ? (['off_plan_percent'] as const) : []),
+  'focal',
+])
+/** From so far (per cent) a photo was hardly taken where it was planned, or placed where it was not taken. */
+const ASTRAY = 12
 const rows = computed(() => sorted(props.cameras, by.value, down.value))
 
 function sort(column: Column) {
@@ -29,7 +40,7 @@ const number = (value: number | null | undefined, digits: number) =>
       <thead>
         <tr>
           <th
-            v-for="c in COLUMNS"
+            v-for="c in columns"
             :key="c"
             :aria-sort="by === c ? (down ? 'descending' : 'ascending') : 'none'"
           >
@@ -48,6 +59,9 @@ const number = (value: number | null | undefined, digits: number) =>
           <td>{{ c.ties }}</td>
           <td>{{ number(c.error, 3) }}</td>
           <td>{{ number(c.sigma_percent, 4) }}</td>
+          <td v-if="planned" :class="{ astray: (c.off_plan_percent ?? 0) > ASTRAY }">
+            {{ number(c.off_plan_percent, 1) }}{{ (c.off_plan_percent ?? 0) > ASTRAY ? ' ◐' : '' }}
+          </td>
           <td>{{ c.center ? number(c.focal, 1) : '' }}</td>
         </tr>
       </tbody>
@@ -61,6 +75,9 @@ const number = (value: number | null | undefined, digits: number) =>
   overflow: auto;
   background: var(--paper);
   border-top: 1px solid var(--joint);
+}
+.astray {
+  color: var(--ochre);
 }
 table {
   width: 100%;

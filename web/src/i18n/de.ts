@@ -827,6 +827,7 @@ export const de: Catalogue = {
     ties: 'Verknüpfungen',
     error: 'Fehler (px)',
     sigma_percent: 'Ort bekannt auf (%)',
+    off_plan_percent: 'Neben dem Plan (%)',
     focal: 'Brennweite (px)',
   },
   measure: {

@@ -816,6 +816,7 @@ export const en = {
     ties: 'Ties',
     error: 'Error (px)',
     sigma_percent: 'Place known within (%)',
+    off_plan_percent: 'Off its plan (%)',
     focal: 'Focal length (px)',
   },
   measure: {

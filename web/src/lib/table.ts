@@ -1,7 +1,7 @@
 import type { CameraOut } from '@/api/client'
 
 /** Columns of the table of photos. */
-export type Column = 'photo' | 'state' | 'ties' | 'error' | 'sigma_percent' | 'focal'
+export type Column = 'photo' | 'state' | 'ties' | 'error' | 'sigma_percent' | 'off_plan_percent' | 'focal'
 
 /** Photos in the order of a column, down or up; those without a value come last either way. */
 export function sorted(cameras: CameraOut[], by: Column, down: boolean): CameraOut[] {

@@ -22,7 +22,7 @@ from numpy.typing import NDArray
 from vast_quarry.core.align.model import Model
 from vast_quarry.core.camera import undistort
 from vast_quarry.core.match.twoview import sampson
-from vast_quarry.core.pose import skew
+from vast_quarry.core.pose import fit_similarity, skew
 
 Array = NDArray[np.float64]
 Matches = dict[tuple[int, int], NDArray[np.int32]]
@@ -135,3 +135,23 @@ def take_out(model: Model, photos: Sequence[int], threshold: float, smallest_ang
     model.placed[list(photos)] = False
     model.inlier[np.isin(model.tracks.photo, photos)] = False
     model.triangulate(threshold, smallest_angle_deg)
+
+
+def off_plan(centers: Array, planned: Array, rounds: int = 10) -> Array:
+    """How far cameras stand from where they were planned, as a share of how far those places spread (n,).
+
+    Parameters
+    ----------
+    centers, planned : (n, 3)
+        Where photos were placed, and where they were to be taken from, each in a frame of its own; n >= 4.
+    rounds : int
+        How often the similarity between both is found again, by photos that stand by the plan: a few that do not move it no more.
+    """
+    spread = float(np.median(np.linalg.norm(planned - np.median(planned, axis=0), axis=1))) or 1.0
+    weight = np.ones(len(centers))
+    off = np.zeros(len(centers))
+    for _ in range(rounds):
+        near = weight >= np.sort(weight)[len(weight) // 3]  # two thirds at least
+        off = np.linalg.norm(fit_similarity(centers[near], planned[near]).points(centers) - planned, axis=1)
+        weight = 1 / (1 + (off / max(float(np.median(off)), 1e-9 * spread)) ** 2)
+    return np.asarray(off / spread)

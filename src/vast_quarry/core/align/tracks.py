@@ -21,6 +21,8 @@ from numba import njit
 from numpy.typing import NDArray
 
 Ints = NDArray[np.int64]
+#: whole numbers that need no more than 32 bits
+Counts = NDArray[np.int32]
 
 
 @dataclass
@@ -71,11 +73,11 @@ class MatchGraph:
 
     photo: Ints
     feature: Ints
-    a: Ints
-    b: Ints
-    shared: Ints
+    a: Counts
+    b: Counts
+    shared: Counts
     begin: Ints
-    near: Ints
+    near: Counts
 
 
 def match_graph(counts: list[int], matches: dict[tuple[int, int], NDArray[np.int32]]) -> MatchGraph:

@@ -17,10 +17,16 @@ from numpy.typing import NDArray
 
 #: likeness, against that of the best, down to which partners are spread
 FAR = 0.15
+#: neighbours on either side in the order in which photos were taken, where they were taken along something
+ALONG = 2
 
 
 def choose_pairs(
-    likeness: NDArray[np.int64], enough: int = 8, partners: int = 14, choosing: Iterable[int] | None = None
+    likeness: NDArray[np.int64],
+    enough: int = 8,
+    partners: int = 14,
+    choosing: Iterable[int] | None = None,
+    along: Iterable[NDArray[np.int64]] = (),
 ) -> list[tuple[int, int]]:
     """Pairs worth matching in full.
 
@@ -34,6 +40,9 @@ def choose_pairs(
         At most so many best partners are taken for every photo (a pair counts when either wants it); and the best
         four are taken even when they have less than ``enough``. Two fifths of the places are spread evenly over those
         that have at least :data:`FAR` of the likeness of the best.
+    along : iterable of (N,) int
+        Orders in which photos were taken along something: whoever follows in one by up to :data:`ALONG` is looked at too, however
+        little alike.
     """
     n = len(likeness)
     both = np.maximum(likeness, likeness.T).astype(np.int64)
@@ -53,4 +62,10 @@ def choose_pairs(
         for rank, j in enumerate(picked):
             if both[i, j] >= enough or (rank < 4 and both[i, j] >= 3):
                 chosen.add((min(i, int(j)), max(i, int(j))))
+    wanted = None if choosing is None else set(choosing)
+    for order in along:
+        for step in range(1, ALONG + 1):
+            for i, j in zip(order[:-step].tolist(), order[step:].tolist()):
+                if wanted is None or i in wanted or j in wanted:
+                    chosen.add((min(i, j), max(i, j)))
     return sorted(chosen)

@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 from PIL import Image
 from pydantic import BaseModel
 
+from vast_quarry.core.align.plausible import off_plan
 from vast_quarry.core.finish.poster import poster_bytes
 from vast_quarry.core.formats.atomic import array_shapes, atomic_write
 from vast_quarry.core.formats.packed_glb import write_packed_glb
@@ -32,7 +33,11 @@ from vast_quarry.pipeline.steps.texture import guessed_over, texture_bytes
 from vast_quarry.pipeline.store import Version
 from vast_quarry.server.services.folders import Folders, NotFound
 from vast_quarry.server.services.layers import version_of
+from vast_quarry.server.services.shooting import shots_of
 from vast_quarry.server.services.sizes import trim_cache
+
+#: planned photos from which it is told how far each stands from its plan
+PLANNED_AT_LEAST = 6
 
 
 class CameraOut(BaseModel):
@@ -50,6 +55,8 @@ class CameraOut(BaseModel):
     #: usual error of its observations in pixels (RMS), and stated standard deviation of its centre in per cent of its distance
     error: float | None = None
     sigma_percent: float | None = None
+    #: how far it stands from where it was planned, in per cent of how far the planned places spread; None where nothing was planned
+    off_plan_percent: float | None = None
     #: group that it was placed in, 1 the largest; None where it was not placed
     group: int | None = None
 
@@ -77,6 +84,7 @@ def scene_of(folders: Folders, number: int | None) -> SceneOut:
     squares = np.bincount(solution.photo, solution.error.astype(float) ** 2, minlength=len(solution.numbers))
     sigma = solution.center_sigma_percent
     group = _groups(folders.store.folder(version), solution)
+    beside = _off_plan(folders, solution, path)
     cameras = []
     for k, n in enumerate(solution.numbers):
         lens, placed = solution.lens(k), solution.states[k] in POSED
@@ -88,7 +96,7 @@ def scene_of(folders: Folders, number: int | None) -> SceneOut:
                 width=lens.width, height=lens.height, focal=lens.fx, ties=int(ties[k]),
                 error=round(float(np.sqrt(squares[k] / ties[k])), 4) if placed and ties[k] else None,
                 sigma_percent=float(f"{sigma[k]:.3g}") if placed and np.isfinite(sigma[k]) else None,
-                group=group.get(int(n)),
+                group=group.get(int(n)), off_plan_percent=beside.get(k),
             )
         )  # fmt: skip
     return SceneOut(
@@ -104,6 +112,16 @@ def _as_found(folder: Path, solution: Solution) -> list[float]:
         back = way_back(solution, load_solution(folder, AS_FOUND))
         matrix[:3, :3], matrix[:3, 3] = back.scale * back.rotation, back.shift
     return [float(x) for x in matrix.ravel()]
+
+
+def _off_plan(folders: Folders, solution: Solution, path: dict[int, str]) -> dict[int, float]:
+    """How far placed photos stand from where they were planned, in per cent, by row; nothing where too few were planned."""
+    shots = shots_of(folders)
+    rows = [k for k in solution.aligned.tolist() if path.get(int(solution.numbers[k])) in shots]
+    if len(rows) < PLANNED_AT_LEAST:
+        return {}
+    planned = np.array([shots[path[int(solution.numbers[k])]]["center"] for k in rows], float)
+    return {k: round(100 * float(x), 2) for k, x in zip(rows, off_plan(solution.centers[rows], planned))}
 
 
 def _groups(folder: Path, solution: Solution) -> dict[int, int]:
