@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import base64
+import zlib
+
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -122,7 +125,8 @@ def test_a_part_that_hangs_together_and_cells_as_text(rng: np.random.Generator) 
     held = again.hold(finer)
     assert not held[: len(grid)].any()
     assert held[len(grid) :].mean() > 0.97
-    for broken in ("", "no cells", part.packed()[:-9]):
+    huge = base64.b64encode(np.array([0, 0, 0, 1 << 40, 1 << 40, 2], "<i8").tobytes() + zlib.compress(b"")).decode()
+    for broken in ("", "no cells", part.packed()[:-9], huge):
         with pytest.raises(PlainError, match="damaged"):
             Cells.unpacked(part.low, part.side, broken)
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import shutil
 import threading
+import time
 from pathlib import Path
 
 import numpy as np
@@ -133,3 +134,17 @@ def test_a_pool_closed_at_once_leaves_no_thread_for_the_exit_to_stumble_over() -
     pool.close(at_once=True)
     assert not thread.is_alive()
     assert waiting.done(), "whoever waits for it would wait for ever"
+
+
+def test_a_pool_that_rests_holds_no_processes_and_works_again() -> None:
+    pool = LazyExecutor()
+    try:
+        first = {pool().submit(os.getpid).result() for _ in range(4)}
+        pool.rest()
+        deadline = time.monotonic() + 10
+        while any(Path(f"/proc/{p}").exists() for p in first) and time.monotonic() < deadline:
+            time.sleep(0.02)
+        assert not [p for p in first if Path(f"/proc/{p}").exists()]
+        assert pool().submit(os.getpid).result() not in first
+    finally:
+        pool.close()

@@ -66,6 +66,7 @@ def attempt(context: Context, listed: PhotoList, photos: list[Photo], obey: bool
 
 def _aligned(context: Context, photos: list[Photo], data: AlignInput) -> Model | Trouble:
     context.stage("Placing cameras", 0, len(photos))
+    context.executor.rest()
     return align(
         data, context.progress("Placing cameras"), on_step=Live(context, photos), parts=_parts(context, photos)
     )

@@ -94,6 +94,9 @@ class ClusterPool(Executor):
                 "Work in folders that all machines share, and give their full paths.",
             )
 
+    #: whether another one is there at once when this one is gone
+    cheap = False
+
     def room(self) -> float:
         """Bytes that units may take together: what the workers may."""
         workers = self._client.scheduler_info(n_workers=-1)["workers"].values()

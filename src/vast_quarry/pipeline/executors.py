@@ -69,6 +69,11 @@ class LocalPool(ProcessPoolExecutor):
         """Bytes that units may take together."""
         return free_memory()
 
+    @property
+    def cheap(self) -> bool:
+        """Whether another one is there at once when this one is gone."""
+        return sys.platform == "linux"
+
 
 Pool = LocalPool | ClusterPool
 
@@ -106,6 +111,11 @@ class LazyExecutor:
         if self._pool is None:
             self._pool = make_executor()
         return self._pool
+
+    def rest(self) -> None:
+        """Let processes go that would only hold memory for a while (they keep what they read last); the next use has others."""
+        if self._pool is not None and self._pool.cheap:
+            self.close()
 
     def close(self, at_once: bool = False) -> None:
         """Shut down; ``at_once`` without waiting for what still runs (its processes are ended)."""

@@ -216,13 +216,6 @@ useKeys('layers.finish', [
   padding: 8px 14px;
   border-bottom: 1px solid var(--joint);
 }
-.tools {
-  display: flex;
-  flex-direction: column;
-  gap: 7px;
-  padding: 12px 14px;
-  border-bottom: 1px solid var(--joint);
-}
 .pair {
   display: flex;
   gap: 8px;

@@ -232,13 +232,6 @@ defineExpose({ loaded: clearing.show, refresh: clearing.refresh })
 </template>
 
 <style scoped>
-.tools {
-  display: flex;
-  flex-direction: column;
-  gap: 7px;
-  padding: 12px 14px;
-  border-bottom: 1px solid var(--joint);
-}
 .way {
   display: flex;
   flex-wrap: wrap;

@@ -33,6 +33,8 @@ CELL = 3.0
 THIN, PIECE = 2 * COMPANY, 0.02
 #: a plane is laid through three points so often
 DRAWS = 400
+#: columns of cells that a region may span: more is no region of ours
+MOST_COLUMNS = 1 << 27
 
 
 @njit(error_model="numpy", cache=True, nogil=True)
@@ -94,6 +96,16 @@ def near_plane(points: Array, point: Array, normal: Array, within: float, side: 
     return np.asarray(off > within if side == "above" else off < -within)
 
 
+def _numbers(cells: NDArray[np.int64], span: NDArray[np.int64]) -> NDArray[np.int64]:
+    """One number for each cell (N, 3) of a block of so many along each side."""
+    return np.asarray((cells[:, 0] * span[1] + cells[:, 1]) * span[2] + cells[:, 2])
+
+
+def _of_numbers(key: NDArray[np.int64], span: NDArray[np.int64]) -> NDArray[np.int64]:
+    """Cells (N, 3) by their numbers (N,)."""
+    return np.stack([key // (span[1] * span[2]), key // span[2] % span[1], key % span[2]], 1)
+
+
 @dataclass(frozen=True)
 class Cells:
     """Cells of space: a corner (3,), the side, and which cells (N, 3) counted from that corner, sorted."""
@@ -105,7 +117,7 @@ class Cells:
     def packed(self) -> str:
         """The cells as text: differences of their numbers, compressed."""
         low, span = self._frame()
-        steps = np.diff(self._key(self.cells - low, span), prepend=0)
+        steps = np.diff(np.sort(_numbers(self.cells - low, span)), prepend=0)
         head = np.concatenate([low, span]).astype("<i8").tobytes()
         return base64.b64encode(head + zlib.compress(steps.astype("<i8").tobytes(), 6)).decode()
 
@@ -121,10 +133,10 @@ class Cells:
         try:
             data = base64.b64decode(text, validate=True)
             first, span = np.frombuffer(data[:48], "<i8").reshape(2, 3)
-            if (span <= 0).any():
+            if (span <= 0).any() or float(span[0]) * float(span[1]) > MOST_COLUMNS:
                 raise ValueError("no cells")
             key = np.cumsum(np.frombuffer(zlib.decompressobj().decompress(data[48:], 1 << 28), "<i8"))
-            cells = np.stack([key // (span[1] * span[2]), key // span[2] % span[1], key % span[2]], 1) + first
+            cells = _of_numbers(key, span) + first
         except (ValueError, binascii.Error, zlib.error) as error:
             raise PlainError("A region of points is damaged.", "Undo it, and do it again.") from error
         return cls(low, side, cells)
@@ -134,17 +146,13 @@ class Cells:
             return np.zeros(3, np.int64), np.ones(3, np.int64)
         return self.cells.min(0), np.ptp(self.cells, axis=0).astype(np.int64) + 1
 
-    @staticmethod
-    def _key(cells: NDArray[np.int64], span: NDArray[np.int64]) -> NDArray[np.int64]:
-        return np.sort((cells[:, 0] * span[1] + cells[:, 1]) * span[2] + cells[:, 2])
-
     def hold(self, points: Array) -> Chosen:
         """Points (N, 3) that lie in one of the cells (N,)."""
         out = np.zeros(len(points), bool)
         if not len(self.cells):
             return out
         low, span = self._frame()
-        key = self._key(self.cells - low, span)
+        key = np.sort(_numbers(self.cells - low, span))
         # the cells of each column one after the other: only few are searched for a point
         first = np.searchsorted(key, np.arange(span[0] * span[1] + 1) * span[2])
         _held(np.ascontiguousarray(points), np.array(self.low), self.side, low, span, first, key % span[2], out)
@@ -156,8 +164,8 @@ def _celled(points: Array, spacing: float) -> tuple[Array, float, NDArray[np.int
     low, side = points.min(0), CELL * spacing
     at = np.floor((points - low) / side).astype(np.int64)
     span = np.ptp(at, axis=0).astype(np.int64) + 1
-    key, count = np.unique((at[:, 0] * span[1] + at[:, 1]) * span[2] + at[:, 2], return_counts=True)
-    return low, side, np.stack([key // (span[1] * span[2]), key // span[2] % span[1], key % span[2]], 1), count
+    key, count = np.unique(_numbers(at, span), return_counts=True)
+    return low, side, _of_numbers(key, span), count
 
 
 def connected_part(cloud: Cloud, place: Array) -> Cells:
@@ -225,12 +233,8 @@ def fitted_plane(points: Array, spacing: float, seed: int = 0) -> tuple[Array, A
         middle = near.mean(0)
         normal = np.linalg.svd(near - middle, full_matrices=False)[2][2]
     off = np.abs((few - middle) @ normal)
-    within = (
-        max(2 * spacing, 3 * 1.4826 * float(np.median(off[off <= 4 * spacing])))
-        if (off <= 4 * spacing).any()
-        else 2 * spacing
-    )
-    return middle, normal * (1.0 if normal[2] >= 0 else -1.0), within
+    spread = 1.4826 * float(np.median(off[off <= 4 * spacing])) if (off <= 4 * spacing).any() else 0.0
+    return middle, normal * (1.0 if normal[2] >= 0 else -1.0), max(2 * spacing, 3 * spread)
 
 
 def _spacing(cloud: Cloud) -> float:
