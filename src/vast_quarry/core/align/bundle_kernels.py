@@ -295,8 +295,8 @@ def _by_pose(by_cam, cam_start, point_of, start, cam, W, Vi, S):
                     S[6 * i + a, 6 * j + b] -= row[j, a, b]
 
 
-#: observations that are linearised at once: so many take 160 MB; and parts in which points are gone through beside each other
-AT_ONCE, CHUNKS = 1_000_000, 2
+#: observations that are linearised at once: so many take 80 MB; and parts in which points are gone through beside each other
+AT_ONCE, CHUNKS = 500_000, 2
 
 
 def reduced_system(R, C, lens, lens_of, X, start, cam, xy, weight, damping):
