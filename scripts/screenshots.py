@@ -50,6 +50,15 @@ def main() -> None:
                 page.mouse.click(box["x"] + 0.45 * box["width"], box["y"] + 0.45 * box["height"])
                 page.wait_for_timeout(3000)
             page.screenshot(path=TARGET / f"{layer}.png")
+            if layer == "points":  # points chosen by a rectangle
+                page.get_by_role("button", name="Clear points away").click()
+                box = page.locator("svg.draw").bounding_box()
+                page.mouse.move(box["x"] + 0.35 * box["width"], box["y"] + 0.7 * box["height"])
+                page.mouse.down()
+                page.mouse.move(box["x"] + 0.65 * box["width"], box["y"] + 0.98 * box["height"], steps=4)
+                page.mouse.up()
+                page.wait_for_timeout(3000)
+                page.screenshot(path=TARGET / "clear.png")
         for name, said, press in (("judge", "spoilt", None), ("video", "filmed", "Video")):
             page.goto(f"{address}/projects/{next(p['id'] for p in projects if said in p['name'])}/photos")
             page.wait_for_timeout(5000)

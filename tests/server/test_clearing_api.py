@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 from pathlib import Path
 from typing import Any
 
@@ -157,6 +158,7 @@ def test_kept_it_is_a_version_that_later_ones_follow(client: TestClient, data: P
     layer = next(x for x in client.get("/api/projects/1/layers").json() if x["layer"] == "points")
     version = layer["versions"][-1]
     assert version["settings"]["sources"] == 5
+    assert version["settings"]["cleared"] == 1  # told as how many: regions may be large
     assert version["figures"]["cleared"] == (cloud.points[:, 2] > height).sum()
     assert {x["layer"]: x["state"] for x in client.get("/api/projects/1/layers").json()}["surface"] == "out of date"
     # a draft upon it takes the rest away from what is left
@@ -167,3 +169,10 @@ def test_kept_it_is_a_version_that_later_ones_follow(client: TestClient, data: P
     work(data, once=True)
     back = client.get(f"{BASE}/draft").json()
     assert (back["on"], back["left"], back["earlier"]) == (1, len(cloud.points), 0)
+    # a draft whose version is gone is given up by itself
+    client.post("/api/projects/1/layers/points/use", json={"number": 2})
+    client.post(f"{BASE}/draft", json={"terms": [{"kind": "views", "most": 2}]})
+    client.post("/api/projects/1/layers/points/use", json={"number": 1})
+    assert client.get(f"{BASE}/draft").json()["on"] == 2
+    shutil.rmtree(data / "projects/1/versions/points/2")
+    assert client.get(f"{BASE}/draft").json()["on"] == 1

@@ -11,9 +11,11 @@ import typer
 from rich.console import Console
 
 from vast_quarry.cli.report import make_reporter
+from vast_quarry.core.dense.selecting import Cells
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.mask.still import modes
 from vast_quarry.core.rig.shoot import ShootSettings, shoot
+from vast_quarry.core.screen import in_outline, under_brush
 from vast_quarry.pipeline.export import write_results
 from vast_quarry.pipeline.grades import Grade
 from vast_quarry.pipeline.recipe import recipe_for
@@ -28,6 +30,7 @@ def warm(
     console = Console(quiet=quiet)
     console.print("Compiling the heavy loops; this takes a minute or two, once.")
     modes(np.zeros((4, 2, 3), np.float32), 3.0)
+    _choose_points()
     with tempfile.TemporaryDirectory() as folder:
         root = Path(folder)
         shoot(ShootSettings(rings=1, per_ring=12, width=320, height=240, heldout=1), root / "set")
@@ -42,3 +45,11 @@ def warm(
                 write_results(store, Runner(store, reporter).run(recipe, places), recipe, root / "out")
             except PlainError as error:  # the kernels are compiled even when so few photos make no model
                 console.print(f"(the tiny run ended early: {error})")
+
+
+def _choose_points() -> None:
+    """What a run does not use: choosing points of a cloud."""
+    points, corners, screen = np.zeros((3, 3)), np.array([[-1.0, -1.0], [1.0, -1.0], [0.0, 1.0]]), np.eye(4)
+    in_outline(points, corners, screen)
+    under_brush(points, corners, 0.1, 1.0, screen)
+    Cells((0.0, 0.0, 0.0), 1.0, np.zeros((1, 3), np.int64)).hold(points)

@@ -35,12 +35,12 @@ from vast_quarry.pipeline.clearing import (
 )
 from vast_quarry.pipeline.steps.points import load_cloud
 from vast_quarry.server.models import Project
-from vast_quarry.server.services.folders import Folders
+from vast_quarry.server.services.folders import Folders, NotFound
 from vast_quarry.server.services.layers import version_of
 from vast_quarry.server.services.world import drawn_points
 
-#: clouds held in memory, and choices of each
-CLOUDS, CHOICES = 1, 24
+#: clouds held in memory, and choices of each: so many, and so many bytes
+CLOUDS, CHOICES, CHOICE_BYTES = 1, 24, 256_000_000
 Edits = list[ClearEdit]
 _edits: TypeAdapter[Edits] = TypeAdapter(Edits)
 
@@ -55,7 +55,7 @@ class _Held:
     def remember(self, name: str, chosen: Chosen) -> Chosen:
         self.known[name] = chosen
         self.known.move_to_end(name)
-        while len(self.known) > CHOICES:
+        while len(self.known) > max(2, min(CHOICES, CHOICE_BYTES // max(1, len(chosen)))):
             self.known.popitem(last=False)
         return chosen
 
@@ -91,7 +91,10 @@ def draft_of(project: Project, folders: Folders) -> Draft:
         edits, done = _edits.validate_python(there.get("edits", [])), int(there.get("done", 0))
     except (ValidationError, TypeError, ValueError):
         edits, done = [], 0  # of another version of the program
-    on = version_of(folders, "points", int(there["on"]) if done and there.get("on") else None).number
+    try:
+        on = version_of(folders, "points", int(there["on"]) if done and there.get("on") else None).number
+    except NotFound:  # the version it stood on is gone
+        on = version_of(folders, "points", None).number
     return Draft(on, edits if on == there.get("on") else [], done if on == there.get("on") else 0)
 
 

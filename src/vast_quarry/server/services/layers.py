@@ -103,6 +103,8 @@ _told: TypeAdapter[VersionOut] = TypeAdapter(VersionOut)
 def _as_told(version: Version) -> VersionOut:
     """A version for the page; figures of an earlier program that are something else today are passed over."""
     raw = version.model_dump()
+    if raw["settings"].get("cleared"):  # regions of points take much room, and the page only tells how many there are
+        raw["settings"]["cleared"] = len(raw["settings"]["cleared"])
     try:
         return _told.validate_python(raw)
     except ValidationError:
