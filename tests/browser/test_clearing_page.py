@@ -24,10 +24,21 @@ def drag_over(page: Page, surface: Locator, x0: float, y0: float, x1: float, y1:
     page.mouse.up()
 
 
+def settled(page: Page) -> None:
+    """Until the world has the room that its tools leave it: what was drawn before would be drawn over another view."""
+    page.wait_for_function(
+        """() => { const c = vqWorld.canvas, now = [c.width, c.height, c.clientWidth, c.clientHeight].join(), w = window
+        if (w.vqRoom?.now !== now) w.vqRoom = { now, since: performance.now() }
+        return performance.now() - w.vqRoom.since > 700 }"""
+    )
+
+
 def test_points_are_chosen_deleted_taken_back_and_kept(page: Page, address: str, built: int) -> None:
     page.goto(f"{address}/projects/{built}/points")
     page.get_by_role("button", name="Clear points away").click()
     surface = page.locator("svg.draw")
+    expect(surface).to_be_focused()
+    settled(page)
     drag_over(page, surface, 0.2, 0.05, 0.8, 0.4)
     expect(page.locator(".tools [role=status]")).not_to_contain_text(re.compile("^0 "))
     first = chosen(page)

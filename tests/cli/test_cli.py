@@ -176,9 +176,10 @@ def test_what_was_made_before_a_layer_failed_is_written(
 
     monkeypatch.setattr(TextureStep, "run", breaks)
     # all layers up to the mesh are there already
-    out = moved(built_data, tmp_path) / "projects" / "1"
+    out = tmp_path / "out"
+    moved(built_data / "projects" / "1" / "versions", out / "versions")
     shutil.rmtree(out / "versions" / "texture")
-    photos = Path(shutil.move(out / "photos", tmp_path / "photos"))
+    photos = moved(built_data / "projects" / "1" / "photos", tmp_path / "photos")
     recipe = tmp_path / "recipe.json"
     write_json(recipe, recipe_for(Grade.ROUGH, SMALL).model_dump(mode="json"))
     call = ["build", str(photos), "--out", str(out), "--recipe", str(recipe)]

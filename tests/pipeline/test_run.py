@@ -251,12 +251,11 @@ def test_a_killed_replay_goes_on_from_its_last_unit_to_the_same_figures(
     built: tuple[Path, RunResult], tmp_path: Path
 ) -> None:
     results, first = built
-    out = moved(results, tmp_path / "out")
+    out, recipe = tmp_path / "out", results / "recipe.json"
+    moved(results / "versions", out / "versions")
+    photos = moved(results / "photos", tmp_path / "photos")
     for layer in ("points", "surface", "texture"):
         shutil.rmtree(out / "versions" / layer)
-    (out / "dense.ply").unlink()
-    photos = Path(shutil.move(out / "photos", tmp_path / "photos"))
-    recipe = out / "recipe.json"
     command = [sys.executable, "-m", "vast_quarry.cli.main", "build", str(photos), "--out", str(out), "--recipe", str(recipe)]  # fmt: skip
     process = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True)
     units = "versions/points/*.partial/depth/*.npz"

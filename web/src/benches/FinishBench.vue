@@ -96,8 +96,11 @@ function remove() {
   if (shape.length > 2)
     void add({ kind: 'delete', outline: shape, matrix: world.value!.matrix(), invert: false })
 }
+/** Counts how often a tool was taken: each time the surface is a fresh one, and has the focus. */
+const taken = ref(0)
 function setTool(next: typeof tool.value) {
   tool.value = next
+  taken.value++
   world.value?.setTool(next !== 'turn')
   outline.value = []
 }
@@ -159,7 +162,7 @@ useKeys('layers.finish', [
       :comparing="props.compared !== null"
       @ready="ready"
     >
-      <ScreenShape v-if="tool !== 'turn'" v-model="outline" :tool="tool" :world="world" />
+      <ScreenShape v-if="tool !== 'turn'" :key="taken" v-model="outline" :tool="tool" :world="world" />
     </WorldPane>
     <Teleport to="#tray-top">
       <div class="tools">

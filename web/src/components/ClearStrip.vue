@@ -46,8 +46,11 @@ onBeforeUnmount(() => {
   props.world.setPointStates(null)
 })
 
+/** Counts how often a tool was taken: each time the surface is a fresh one, and has the focus. */
+const taken = ref(0)
 function setTool(next: Tool) {
   tool.value = next
+  taken.value++
   shape.value = []
   props.world.setTool(!!drawing.value)
   props.world.listen(next === 'color' || next === 'part' ? pressed : null)
@@ -87,6 +90,7 @@ defineExpose({ loaded: clearing.show, refresh: clearing.refresh })
   <Teleport :to="world.canvas.parentElement">
     <ScreenShape
       v-if="drawing"
+      :key="taken"
       v-model="shape"
       :tool="drawing"
       :world="world"

@@ -246,6 +246,8 @@ def split_tracks(tracks: Tracks, astray: NDArray[np.bool_]) -> tuple[Tracks, Int
 CELLS = 8
 #: tracks of so many photos are as good as longer ones; and of how much of one must still be wanted, in turn
 LONG, WANTED = 30, (0.8, 0.6, 0.4, 0.2, 0.0)
+#: up to so many photos time does not count: a short arc filmed by hand determines its focal length worse by the fewer tracks
+FEW = 120
 
 
 @njit(error_model="numpy", cache=True)
@@ -274,8 +276,9 @@ def some_tracks(
 ) -> NDArray[np.bool_]:
     """Tracks (T,) that stand for all in an adjustment: long ones first, spread over every photo.
 
-    First those that are wanted nearly everywhere they are seen, then those that still are in some photo: a track takes time as
-    the square of its length, and one that lies where others are already adds little.
+    Of many photos first those that are wanted nearly everywhere they are seen, then those that still are in some photo: a track
+    takes time as the square of its length, and one that lies where others are already adds little. Of few photos all that are
+    wanted anywhere.
 
     Parameters
     ----------
@@ -289,9 +292,10 @@ def some_tracks(
     place = np.floor(xy / sizes[tracks.photo] * CELLS).astype(np.int64).clip(0, CELLS - 1)
     cell = np.where(use, tracks.photo * CELLS**2 + place[:, 0] * CELLS + place[:, 1], -1)
     length = np.bincount(tracks.track_of[use], minlength=len(tracks))
-    order = np.argsort(-np.minimum(length, LONG), kind="stable")
+    many = len(sizes) > FEW
+    order = np.argsort(-np.minimum(length, LONG) if many else -length, kind="stable")
     order = order[length[order] >= 2]
     room, out = np.zeros(len(sizes) * CELLS**2, np.int64), np.zeros(len(tracks), np.bool_)
-    for share in WANTED:
+    for share in WANTED if many else WANTED[-1:]:
         _picked(order, tracks.start, cell, max(1, per_photo // CELLS**2), share, room, out)
     return out
