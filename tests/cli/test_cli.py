@@ -14,14 +14,11 @@ from pathlib import Path
 import numpy as np
 import pytest
 from PIL import Image
-from tests.conftest import SMALL, RigSet, moved
+from tests.conftest import RigSet
 from typer.testing import CliRunner
 
 from vast_quarry.cli.main import app, main
 from vast_quarry.core.errors import PlainError
-from vast_quarry.core.formats.atomic import write_json
-from vast_quarry.pipeline.grades import Grade
-from vast_quarry.pipeline.recipe import recipe_for
 from vast_quarry.pipeline.steps.texture import TextureStep
 
 
@@ -167,7 +164,7 @@ def test_rig_shoots_the_same_twice_and_says_what_is_wrong(tmp_path: Path) -> Non
 
 
 def test_what_was_made_before_a_layer_failed_is_written(
-    built_data: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+    ring_set: RigSet, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """Texture breaks down: cameras, clouds and mesh are there all the same, and the reason is told in the report too."""
 
@@ -175,15 +172,8 @@ def test_what_was_made_before_a_layer_failed_is_written(
         raise RuntimeError("made up")
 
     monkeypatch.setattr(TextureStep, "run", breaks)
-    # all layers up to the mesh are there already
     out = tmp_path / "out"
-    moved(built_data / "projects" / "1" / "versions", out / "versions")
-    shutil.rmtree(out / "versions" / "texture")
-    photos = moved(built_data / "projects" / "1" / "photos", tmp_path / "photos")
-    recipe = tmp_path / "recipe.json"
-    write_json(recipe, recipe_for(Grade.ROUGH, SMALL).model_dump(mode="json"))
-    call = ["build", str(photos), "--out", str(out), "--recipe", str(recipe)]
-    done = CliRunner().invoke(app, call)
+    done = CliRunner().invoke(app, ["build", str(ring_set.photos), "--out", str(out), "--grade", "rough"])
     assert isinstance(done.exception, PlainError)
     assert "Texture could not be made" in str(done.exception)
     assert str(out) in str(done.exception)
@@ -196,7 +186,7 @@ def test_what_was_made_before_a_layer_failed_is_written(
     assert [s["layer"] for s in report["steps"]] == ["photos", "masks", "cameras", "points", "surface"]
     # and a run that works again goes on from there
     monkeypatch.undo()
-    done = CliRunner().invoke(app, call)
+    done = CliRunner().invoke(app, ["build", str(ring_set.photos), "--out", str(out), "--grade", "rough"])
     assert done.exit_code == 0, done.exception
     assert (out / "model.glb").exists()
     assert "failed" not in json.loads((out / "report.json").read_text())
