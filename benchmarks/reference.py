@@ -52,9 +52,10 @@ def matched(view: Any, other: Any, near: float, far: float) -> Floats:
     K = [np.array([[v.camera.fx, 0, v.camera.cx], [0, v.camera.fy, v.camera.cy], [0, 0, 1]]) for v in (view, other)]
     R = other.rotation @ view.rotation.T
     t = other.rotation @ (view.center - other.center)
-    R1, R2, P1, P2, *_ = cv2.stereoRectify(K[0], None, K[1], None, (w, h), R, t, flags=0, alpha=-1)
+    none = np.zeros((5, 1))
+    R1, R2, P1, P2, *_ = cv2.stereoRectify(K[0], none, K[1], none, (w, h), R, t.reshape(3, 1), flags=0, alpha=-1)
     maps = [
-        cv2.initUndistortRectifyMap(k, None, r, p, (w, h), cv2.CV_32FC1) for k, r, p in ((K[0], R1, P1), (K[1], R2, P2))
+        cv2.initUndistortRectifyMap(k, none, r, p, (w, h), cv2.CV_32FC1) for k, r, p in ((K[0], R1, P1), (K[1], R2, P2))
     ]
     left, right = (cv2.remap(v.gray, *m, cv2.INTER_CUBIC) for v, m in zip((view, other), maps))
     apart = P1[0, 2] - P2[0, 2]
