@@ -82,7 +82,7 @@ def test_what_has_no_depth_says_why(client: TestClient, monkeypatch: pytest.Monk
         ("", "too few"),
     ):
         parts = {n: on if n == name else off for n in ("outside", "masked", "dark", "flat")}
-        monkeypatch.setattr(depths, "seen", lambda *_, p=parts: depths.Seen(none, none, **p))
+        monkeypatch.setattr(depths, "seen", lambda *_, p=parts: depths.Seen(none, none, focal=1.0, **p))
         assert says in why(0.5, 0.5)
     monkeypatch.undo()
     missing = client.get(f"{BASE}/depth-at", params={"row": 999, "x": 0.5, "y": 0.5})

@@ -155,9 +155,8 @@ class ClearEdit(BaseModel):
     terms: Terms = Field(min_length=1)
     keep: bool = Field(False, description="Keep only what is chosen")
 
-    def gone(self, cloud: Cloud) -> Chosen:
-        """Which points (N,) it takes away."""
-        chosen = chosen_by(self.terms, cloud)
+    def gone(self, chosen: Chosen) -> Chosen:
+        """Which points (N,) it takes away, when its terms choose some."""
         return ~chosen if self.keep else chosen
 
 
@@ -181,7 +180,7 @@ def gone_by(edits: Sequence[ClearEdit], cloud: Cloud) -> Chosen:
     """Points (N,) that edits take away, one after the other."""
     gone = np.zeros(len(cloud.points), bool)
     for edit in edits:
-        gone |= edit.gone(cloud)
+        gone |= edit.gone(chosen_by(edit.terms, cloud))
     return gone
 
 

@@ -83,7 +83,7 @@ useKeys('clear.title', [
   { keys: 'Delete', says: 'keys.deletePoints', act: () => count.value && clearing.remove(false) },
   { keys: 'Escape', says: 'keys.noTool', act: turnAway },
 ])
-defineExpose({ loaded: clearing.show, refresh: clearing.refresh })
+defineExpose({ loaded: clearing.show })
 </script>
 
 <template>

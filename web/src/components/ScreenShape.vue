@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, nextTick, onMounted, ref, watch } from 'vue'
+import { computed, nextTick, onMounted, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { useCrosshair } from '@/composables/useCrosshair'
 import { drag } from '@/lib/drag'
@@ -9,7 +9,7 @@ import type { World } from '@/world/World'
 /**
  * Shapes drawn over the world by pointer or by keys. The view still turns with the other buttons. A shape with straight sides
  * grows by a press for each corner and is closed by a double press, by Enter or at its first corner; the others end when the
- * pointer is let go.
+ * pointer is let go. Every tool has a surface of its own: whoever takes one gives it a new key.
  */
 const props = defineProps<{ tool: ShapeTool; world: World | null; radius?: number; label?: string }>()
 /** Corners in pixels of the surface. */
@@ -22,13 +22,7 @@ const at = ref<number[] | null>(null)
 /** How near to its first corner a press closes a shape (pixels). */
 const CLOSE = 9
 
-onMounted(take)
-watch(() => props.tool, take)
-function take() {
-  if (shape.value.length) shape.value = []
-  anchor = null
-  void nextTick(() => overlay.value?.focus({ preventScroll: true }))
-}
+onMounted(() => nextTick(() => overlay.value?.focus({ preventScroll: true })))
 
 const sides = () => overlay.value!.getBoundingClientRect()
 const place = (e: PointerEvent | MouseEvent) => [e.clientX - sides().left, e.clientY - sides().top]

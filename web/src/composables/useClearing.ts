@@ -147,7 +147,7 @@ export function useClearing(world: Ref<World | null>, number: Ref<number | null>
   const canUndo = computed(() => !!past.value.length || !!draft.value?.done)
   const canRedo = computed(() => !!future.value.length || !!draft.value?.redo)
   return {
-    draft, terms, chosen, gone, joining, waiting, canUndo, canRedo, show, fetchDraft, refresh, add, setTerms, forget, turnRound,
+    draft, terms, chosen, joining, waiting, canUndo, canRedo, show, fetchDraft, add, setTerms, forget, turnRound,
     find, remove, undo, redo, giveUp, keep, bringBack,
   } // prettier-ignore
 }

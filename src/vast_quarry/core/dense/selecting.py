@@ -22,7 +22,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from vast_quarry.core.dense.fusion import Cloud
-from vast_quarry.core.dense.strays import COMPANY, company, piece_of_cells
+from vast_quarry.core.dense.strays import COMPANY, lost_cells, piece_of_cells
 from vast_quarry.core.errors import PlainError
 
 Array = NDArray[np.float64]
@@ -189,13 +189,7 @@ def suggested_strays(cloud: Cloud) -> Cells:
     if len(cloud.points) < 100:
         return Cells((0.0, 0.0, 0.0), 1.0, np.zeros((0, 3), np.int64))
     low, side, cells, count = _celled(cloud.points, _spacing(cloud))
-    thin = company(cells, count) < THIN
-    lost = thin.copy()
-    if not thin.all():
-        piece = piece_of_cells(cells[~thin])
-        size = np.bincount(piece)
-        lost[~thin] = (size < PIECE * size.max())[piece]
-    return Cells(_triple(low), side, cells[lost])
+    return Cells(_triple(low), side, cells[lost_cells(cells, count, THIN, PIECE)])
 
 
 def fitted_plane(points: Array, spacing: float, seed: int = 0) -> tuple[Array, Array, float]:

@@ -73,6 +73,25 @@ def company(cells: NDArray[np.int64], count: NDArray[np.int64]) -> NDArray[np.in
     return out
 
 
+def lost_cells(cells: NDArray[np.int64], count: NDArray[np.int64], least: int, share: float) -> NDArray[np.bool_]:
+    """Which cells (N, 3) that hold ``count`` points are thin of company or in a small piece (N,).
+
+    Parameters
+    ----------
+    least : int
+        Points that a cell and those about it hold at least.
+    share : float
+        Cells that a piece has at least, of those of the largest.
+    """
+    lost = company(cells, count) < least
+    if not lost.all():
+        kept = ~lost
+        piece = piece_of_cells(cells[kept])
+        size = np.bincount(piece)
+        lost[kept] = (size < share * size.max())[piece]
+    return lost
+
+
 def stray(points: NDArray[np.float64], spacing: float) -> NDArray[np.bool_]:
     """Which points (N, 3) are strays of a cloud whose points lie about ``spacing`` apart."""
     out = np.zeros(len(points), bool)
@@ -81,17 +100,8 @@ def stray(points: NDArray[np.float64], spacing: float) -> NDArray[np.bool_]:
     cell = np.floor((points - points.min(0)) / (CELL * spacing)).astype(np.int64)
     cells, of, count = np.unique(cell, axis=0, return_inverse=True, return_counts=True)
     of = of.reshape(-1)
-    kept = company(cells, count) >= COMPANY
-    out |= ~kept[of]
-    if not kept.any():
-        return np.zeros(len(points), bool)
-    piece = np.full(len(cells), -1)
-    piece[kept] = piece_of_cells(cells[kept])
-    size = np.bincount(piece[kept])
-    small = size < PIECE * size.max()
-    lost = np.zeros(len(cells), bool)
-    lost[kept] = small[piece[kept]]
-    return np.asarray(out | lost[of])
+    lost = lost_cells(cells, count, COMPANY, PIECE)
+    return out if lost.all() else lost[of]
 
 
 def without_strays(cloud: Cloud) -> Cloud:

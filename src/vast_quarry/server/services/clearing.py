@@ -9,9 +9,9 @@ from __future__ import annotations
 
 import threading
 from collections import OrderedDict
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
-from typing import Any, Literal
+from typing import Any, Literal, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -42,6 +42,7 @@ from vast_quarry.server.services.world import drawn_points
 #: clouds held in memory, and choices of each: so many, and so many bytes
 CLOUDS, CHOICES, CHOICE_BYTES = 1, 24, 256_000_000
 Edits = list[ClearEdit]
+S = TypeVar("S", bound=BaseModel)
 _edits: TypeAdapter[Edits] = TypeAdapter(Edits)
 
 
@@ -115,31 +116,27 @@ def _hold(folders: Folders, number: int) -> _Held:
         return _held[name]
 
 
-def _chosen(held: _Held, terms: Sequence[Term]) -> Chosen:
-    """Points (N,) that terms choose; choices made before are gone on from."""
-    names = [f"choice {name_of(terms[:n])}" for n in range(len(terms) + 1)]
+def _one_by_one(held: _Held, kind: str, steps: Sequence[S], then: Callable[[Chosen, S], Chosen]) -> Chosen:
+    """What steps make of points (N,), one after the other; what was worked out of their beginning before is gone on from."""
+    names = [f"{kind} {name_of(steps[:n])}" for n in range(len(steps) + 1)]
     with _lock:
-        begin = next((n for n in range(len(terms), 0, -1) if names[n] in held.known), 0)
-        chosen = held.known[names[begin]] if begin else np.zeros(len(held.cloud.points), bool)
-    for n in range(begin, len(terms)):
-        chosen = joined(chosen, terms[n], held.cloud)
+        begin = next((n for n in range(len(steps), 0, -1) if names[n] in held.known), 0)
+        so_far = held.known[names[begin]] if begin else np.zeros(len(held.cloud.points), bool)
+    for n in range(begin, len(steps)):
+        so_far = then(so_far, steps[n])
         with _lock:
-            held.remember(names[n + 1], chosen)
-    return chosen
+            held.remember(names[n + 1], so_far)
+    return so_far
+
+
+def _chosen(held: _Held, terms: Sequence[Term]) -> Chosen:
+    """Points (N,) that terms choose."""
+    return _one_by_one(held, "choice", terms, lambda before, term: joined(before, term, held.cloud))
 
 
 def _gone(held: _Held, edits: Edits) -> Chosen:
     """Points (N,) that edits took away."""
-    names = [f"edits {name_of(edits[:n])}" for n in range(len(edits) + 1)]
-    with _lock:
-        begin = next((n for n in range(len(edits), 0, -1) if names[n] in held.known), 0)
-        gone = held.known[names[begin]] if begin else np.zeros(len(held.cloud.points), bool)
-    for n in range(begin, len(edits)):
-        chosen = _chosen(held, edits[n].terms)
-        gone = gone | (~chosen if edits[n].keep else chosen)
-        with _lock:
-            held.remember(names[n + 1], gone)
-    return gone
+    return _one_by_one(held, "edits", edits, lambda before, edit: before | edit.gone(_chosen(held, edit.terms)))
 
 
 def left_of(folders: Folders, draft: Draft) -> tuple[int, int]:

@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel
 
-from vast_quarry.core.camera import undistort
+from vast_quarry.core.camera import Camera, undistort
 from vast_quarry.core.dense.fusion import on_one_surface
 from vast_quarry.core.photo.quality import dark_map
 from vast_quarry.core.words import Said
@@ -41,7 +41,7 @@ class Seen:
     """A depth map in the photo as it was taken, at the size of the map.
 
     ``depth`` (H, W), 0 where there is none that is kept, ``lit`` (H, W) 0 to 1; and why there is none: ``outside`` the keep box,
-    ``masked``, ``dark``, ``flat`` (H, W) bool.
+    ``masked``, ``dark``, ``flat`` (H, W) bool. ``focal`` is that of the photo in its own pixels.
     """
 
     depth: NDArray[np.float32]
@@ -50,11 +50,11 @@ class Seen:
     masked: NDArray[np.bool_]
     dark: NDArray[np.bool_]
     flat: NDArray[np.bool_]
+    focal: float
 
 
-def _in_box(solution: Solution, row: int, depth: NDArray[np.float32]) -> NDArray[np.bool_]:
+def _in_box(solution: Solution, row: int, camera: Camera, depth: NDArray[np.float32]) -> NDArray[np.bool_]:
     """Pixels of a depth map whose points lie in the keep box: what stands behind it is found too, but not wanted."""
-    camera = solution.lens(row).scaled(depth.shape[1], depth.shape[0]).pinhole()
     u, v = np.meshgrid(np.arange(camera.width), np.arange(camera.height))
     rays = np.stack([(u - camera.cx) / camera.fx, (v - camera.cy) / camera.fy, np.ones(u.shape)], -1)
     points = solution.centers[row] + (rays * depth[..., None]).reshape(-1, 3) @ solution.rotations[row]
@@ -95,7 +95,7 @@ def _seen(versions: Path, number: int, photos: int, masks: int, row: int) -> See
     if found.normal.any():  # a project that was packed has none: its maps are coarser than a relief would show
         on = here & on_one_surface(found, (flat, solution.rotations[row], solution.centers[row]))[0]
         facing = np.clip(found.normal @ solution.rotations[row].T @ (LIGHT / np.linalg.norm(LIGHT)), 0, 1)
-    inside = _in_box(solution, row, found.depth)
+    inside = _in_box(solution, row, flat, found.depth)
     # each pixel of the photo as it was taken, in the map
     u, v = np.meshgrid(np.arange(w, dtype=float), np.arange(h, dtype=float))
     xy = undistort(np.stack([u, v], -1), lens)
@@ -113,7 +113,7 @@ def _seen(versions: Path, number: int, photos: int, masks: int, row: int) -> See
     return Seen(
         taken(np.where(on & inside, found.depth, 0).astype(np.float32)), taken(facing.astype(np.float32)),
         taken((on & ~inside).astype(np.uint8)) > 0, kept == 0, dark > 0,
-        _flat(cv2.cvtColor(rgb, cv2.COLOR_RGB2GRAY).astype(np.float32)),
+        _flat(cv2.cvtColor(rgb, cv2.COLOR_RGB2GRAY).astype(np.float32)), solution.lens(row).fx,
     )  # fmt: skip
 
 
@@ -147,8 +147,7 @@ def depth_at(folders: Folders, row: int, x: float, y: float) -> DepthAt:
     i, j = int(np.clip(x, 0, 1) * (w - 1) + 0.5), int(np.clip(y, 0, 1) * (h - 1) + 0.5)
     depth = float(s.depth[j, i])
     if depth > 0:
-        solution = load_solution(folders.store.folder(version_of(folders, "points", None)))
-        return DepthAt(depth=depth, gsd=depth / solution.lens(row).fx)
+        return DepthAt(depth=depth, gsd=depth / s.focal)
     reasons = (
         (s.masked, Said("No depth: the mask leaves this out.")),
         (s.outside, Said("No depth: this lies outside the keep box.")),
