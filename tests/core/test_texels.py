@@ -127,7 +127,7 @@ def test_the_picture_is_the_same_however_it_is_cut_into_bands(tmp_path) -> None:
         for o in (units.AtlasOrder(128, 50.0, 128), order):
             units.prepare(here, o, 80.0, 4)
         voices = [units.Voice(order, np.array([1.1, 1.0, 0.9]), 1.0)]
-        units.color_vertices(here, 0, 4, voices, 80.0)
+        units.color_vertices(here, 0, 4, voices, 80.0, True)
         np.save(folder / "vertex-colors.npy", np.full((4, 3), 7.0, np.float32))
         parts = []
         for first in range(0, 128, height):

@@ -22,8 +22,8 @@ from PIL import Image
 from sqlmodel import Session
 from tests.conftest import SMALL, RigSet, moved
 
+from vast_quarry.pipeline.atlas_maps import atlas_map
 from vast_quarry.pipeline.sentence import sentence
-from vast_quarry.pipeline.steps.texture import guessed_over
 from vast_quarry.server.app import make_app
 from vast_quarry.server.models import Job
 from vast_quarry.server.services import drafts
@@ -320,7 +320,7 @@ def _parcel(client: TestClient, data: Path, project: int, **wanted: str) -> byte
 
 
 def test_what_no_photo_saw_is_shown_over_the_texture(client: TestClient, data: Path, built: int) -> None:
-    where = f"/api/projects/{built}/layers/texture/guessed"
+    where = f"/api/projects/{built}/layers/texture/atlas-map/guessed"
     found = client.get(where)
     assert found.status_code == 200, found.text
     over = np.asarray(Image.open(io.BytesIO(found.content)))
@@ -331,11 +331,11 @@ def test_what_no_photo_saw_is_shown_over_the_texture(client: TestClient, data: P
 
 
 def test_a_lone_texel_shows_however_much_smaller_the_map_is(tmp_path: Path) -> None:
-    assert guessed_over(tmp_path) is None
+    assert atlas_map(tmp_path, "guessed") is None
     lone = np.full((4100, 4100), 255, np.uint8)
     lone[1001, 3001] = 128
     Image.fromarray(lone).save(tmp_path / "seen.png")
-    data = guessed_over(tmp_path)
+    data = atlas_map(tmp_path, "guessed")
     assert data is not None
     small = np.asarray(Image.open(io.BytesIO(data)))
     assert small.shape[:2] == (2050, 2050)

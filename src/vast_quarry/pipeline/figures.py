@@ -132,6 +132,16 @@ class SurfaceFigures(TypedDict, total=False):
     size: list[float]
 
 
+class HeldOut(TypedDict, total=False):
+    """A photo that was kept back, held against the model: row in the alignment, likeness within the subject, share that was compared."""
+
+    row: int
+    photo: str
+    psnr_db: float
+    ssim: float
+    compared_percent: float
+
+
 class TextureFigures(TypedDict, total=False):
     """Texture."""
 
@@ -140,6 +150,14 @@ class TextureFigures(TypedDict, total=False):
     atlas_fill_percent: float
     unseen_percent: float
     gain_spread_percent: float
+    #: how much more colours change where another photo takes over than right beside that
+    seam_visibility: float
+    #: share of what photos show of the surface that the others contradict
+    contradicted_percent: float
+    #: photos that were kept back to check by, and the middle of their likenesses
+    held_out: list[HeldOut]
+    psnr_db: float
+    ssim: float
 
 
 class FinishFigures(TextureFigures, total=False):

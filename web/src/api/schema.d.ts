@@ -673,6 +673,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/layers/texture/held-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Held Out
+         * @description A photo that was kept back from the texture, the model drawn from where it was taken, or the difference (four times).
+         */
+        get: operations["held_out_api_projects__project_id__layers_texture_held_out_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/layers/{layer}/atlas": {
         parameters: {
             query?: never;
@@ -693,6 +713,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/layers/{layer}/atlas-map/{kind}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Atlas Map
+         * @description A picture to lay over the texture: where no photo saw the surface, which photo each part is from, or how stretched it is.
+         */
+        get: operations["atlas_map_api_projects__project_id__layers__layer__atlas_map__kind__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/layers/{layer}/cloud": {
         parameters: {
             query?: never;
@@ -705,26 +745,6 @@ export interface paths {
          * @description A cloud in compact form.
          */
         get: operations["cloud_api_projects__project_id__layers__layer__cloud_get"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/projects/{project_id}/layers/{layer}/guessed": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Guessed
-         * @description A picture to lay over the texture: where no photo saw the surface and colour was taken from around it.
-         */
-        get: operations["guessed_api_projects__project_id__layers__layer__guessed_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2745,12 +2765,22 @@ export interface components {
             atlas?: number;
             /** Atlas Fill Percent */
             atlas_fill_percent?: number;
+            /** Contradicted Percent */
+            contradicted_percent?: number;
             /** Edits */
             edits?: number;
             /** Gain Spread Percent */
             gain_spread_percent?: number;
+            /** Held Out */
+            held_out?: components["schemas"]["HeldOut"][];
             /** Open Edges */
             open_edges?: number;
+            /** Psnr Db */
+            psnr_db?: number;
+            /** Seam Visibility */
+            seam_visibility?: number;
+            /** Ssim */
+            ssim?: number;
             /** Texels Per Photo Pixel */
             texels_per_photo_pixel?: number;
             /** Triangles */
@@ -2855,6 +2885,22 @@ export interface components {
             ok: boolean;
             /** Version */
             version: string;
+        };
+        /**
+         * HeldOut
+         * @description A photo that was kept back, held against the model: row in the alignment, likeness within the subject, share that was compared.
+         */
+        HeldOut: {
+            /** Compared Percent */
+            compared_percent?: number;
+            /** Photo */
+            photo?: string;
+            /** Psnr Db */
+            psnr_db?: number;
+            /** Row */
+            row?: number;
+            /** Ssim */
+            ssim?: number;
         };
         /**
          * Histogram
@@ -4472,8 +4518,18 @@ export interface components {
             atlas?: number;
             /** Atlas Fill Percent */
             atlas_fill_percent?: number;
+            /** Contradicted Percent */
+            contradicted_percent?: number;
             /** Gain Spread Percent */
             gain_spread_percent?: number;
+            /** Held Out */
+            held_out?: components["schemas"]["HeldOut"][];
+            /** Psnr Db */
+            psnr_db?: number;
+            /** Seam Visibility */
+            seam_visibility?: number;
+            /** Ssim */
+            ssim?: number;
             /** Texels Per Photo Pixel */
             texels_per_photo_pixel?: number;
             /** Unseen Percent */
@@ -5967,6 +6023,39 @@ export interface operations {
             };
         };
     };
+    held_out_api_projects__project_id__layers_texture_held_out_get: {
+        parameters: {
+            query: {
+                row: number;
+                shows?: "photo" | "model" | "off";
+                number?: number | null;
+            };
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
     atlas_api_projects__project_id__layers__layer__atlas_get: {
         parameters: {
             query?: {
@@ -5999,15 +6088,15 @@ export interface operations {
             };
         };
     };
-    cloud_api_projects__project_id__layers__layer__cloud_get: {
+    atlas_map_api_projects__project_id__layers__layer__atlas_map__kind__get: {
         parameters: {
             query?: {
                 number?: number | null;
-                budget?: number;
             };
             header?: never;
             path: {
                 layer: string;
+                kind: "guessed" | "source" | "stretch";
                 project_id: number;
             };
             cookie?: never;
@@ -6032,10 +6121,11 @@ export interface operations {
             };
         };
     };
-    guessed_api_projects__project_id__layers__layer__guessed_get: {
+    cloud_api_projects__project_id__layers__layer__cloud_get: {
         parameters: {
             query?: {
                 number?: number | null;
+                budget?: number;
             };
             header?: never;
             path: {
@@ -6890,12 +6980,27 @@ export interface operations {
                      * @description Surface farther than this from any point was not seen, and is trimmed off.
                      */
                     reach?: number;
+                    /**
+                     * Way
+                     * @description Whole: one smooth skin through the points, thin places bridged. Thin parts: out of the depth maps, what photos look through stays empty.
+                     */
+                    way?: string;
                 } | {
+                    /**
+                     * Leave out what other photos contradict
+                     * @description A passer-by, a highlight or a reflection that only one photo shows gives no colour.
+                     */
+                    agree?: boolean;
                     /**
                      * Even out brightness and colour
                      * @description Exposure and white balance are pulled together across photos.
                      */
                     even_out?: boolean;
+                    /**
+                     * Photos kept back to check by
+                     * @description So many photos give no colour, and are held against the model: what the texture is worth where nobody photographed.
+                     */
+                    kept_back?: number;
                     /**
                      * Largest texture
                      * @description The texture gets as large as the photos' detail needs, and no larger than this.

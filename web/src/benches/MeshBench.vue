@@ -2,6 +2,7 @@
 import { computed, ref, shallowRef, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { api, ask, type SpotOut } from '@/api/client'
+import AtlasPane from '@/components/AtlasPane.vue'
 import EmptyLayer from '@/components/EmptyLayer.vue'
 import SeenBy from '@/components/SeenBy.vue'
 import SplitPane from '@/components/SplitPane.vue'
@@ -12,7 +13,7 @@ import { useCompared, useWorldOf } from '@/composables/useWorldOf'
 import type { MeshMode } from '@/world/World'
 
 const props = defineProps<{ layer: string; compared: number | null }>()
-const { t, locale } = useI18n()
+const { t } = useI18n()
 const project = useProject()
 const mode = ref<MeshMode>(props.layer === 'texture' ? 'textured' : 'plain')
 const number = computed(() => project.layer(props.layer)?.number ?? null)
@@ -20,19 +21,7 @@ const url = (n: number) => `/api/projects/${project.id}/layers/${props.layer}/me
 const poster = computed(
   () => `/api/projects/${project.id}/layers/${props.layer}/poster?number=${number.value}`,
 )
-const atlas = computed(() =>
-  props.layer === 'texture' && number.value
-    ? `/api/projects/${project.id}/layers/texture/atlas?number=${number.value}`
-    : null,
-)
-/** What no photo saw, laid over the texture. */
-const guessed = computed(() =>
-  atlas.value ? `/api/projects/${project.id}/layers/texture/guessed?number=${number.value}` : '',
-)
-const marked = ref(false)
-const unknown = ref(false)
-watch(number, () => (unknown.value = false))
-const share = computed(() => project.version('texture')?.figures.unseen_percent as number | undefined)
+const atlas = computed(() => props.layer === 'texture' && number.value !== null)
 
 /** The spot of the mesh that was pressed, and who sees it. */
 const seen = shallowRef<SpotOut | null>(null)
@@ -66,9 +55,8 @@ useCompared(
   (w, n) => w.setMesh(url(n), mode.value, true),
 )
 watch(mode, (m) => world.value?.setMeshMode(m))
-const modes = computed<MeshMode[]>(() =>
-  props.layer === 'texture' ? ['textured', 'plain', 'wire', 'glass'] : ['plain', 'wire', 'glass'],
-)
+const FORM: MeshMode[] = ['plain', 'wire', 'glass', 'normals', 'sides']
+const modes = computed<MeshMode[]>(() => (props.layer === 'texture' ? ['textured', ...FORM] : FORM))
 </script>
 
 <template>
@@ -80,9 +68,6 @@ const modes = computed<MeshMode[]>(() =>
         </button></span
       >
       <button v-if="seen" class="plainbtn" @click="forget">{{ t('seen.close') }}</button>
-      <button v-if="atlas && !seen" class="plainbtn" :aria-pressed="marked" @click="marked = !marked">
-        {{ t('world.unseen', { percent: (share ?? 0).toLocaleString(locale) }) }}
-      </button>
       <span v-if="compared !== null" class="quiet num"
         >{{ t(`layers.${layer}`) }} {{ number }} | {{ compared }}</span
       >
@@ -100,32 +85,8 @@ const modes = computed<MeshMode[]>(() =>
       /></template>
       <template #second>
         <SeenBy v-if="seen" :seen="seen" />
-        <div v-else-if="atlas" class="atlas">
-          <img :src="atlas" :alt="t('world.atlas')" />
-          <img v-if="marked && !unknown" :src="guessed" :alt="t('world.unseenMap')" @error="unknown = true" />
-          <p v-if="marked && unknown" class="quiet note">{{ t('world.unseenUnknown') }}</p>
-        </div>
+        <AtlasPane v-else-if="atlas && number !== null" :number="number" />
       </template>
     </SplitPane>
   </section>
 </template>
-
-<style scoped>
-.atlas {
-  background: var(--surround);
-  display: grid;
-  place-items: center;
-  padding: 12px;
-}
-.atlas > * {
-  grid-area: 1 / 1;
-}
-.atlas .note {
-  align-self: end;
-}
-.atlas img {
-  max-width: 100%;
-  max-height: 100%;
-  min-height: 0;
-}
-</style>

@@ -63,11 +63,13 @@ def _flat_triangles(rim: Array) -> Faces | None:
     return triangles if len(triangles) == len(rim) - 2 else None
 
 
-def close_holes(vertices: Array, faces: Faces) -> tuple[Array, Faces]:
-    """Close every hole: flat ones (cuts) by triangulating them, others by a fan about the middle of their rim."""
+def close_holes(vertices: Array, faces: Faces, largest: float = np.inf) -> tuple[Array, Faces]:
+    """Close every hole no more than ``largest`` across: flat ones (cuts) by triangulating them, others by a fan about the middle of their rim."""
     new_v, new_f = [vertices], [faces]
     count = len(vertices)
     for loop in boundary_loops(faces):
+        if np.linalg.norm(np.ptp(vertices[loop], axis=0)) > largest:
+            continue
         if len(loop) == 3:
             new_f.append(loop[None])
             continue

@@ -189,3 +189,21 @@ def _unfold(vertices: Array, faces: Ints, chart: Ints, label: Ints, area: Array)
         # a steep face reaches far in depth within one cell: only clear gaps count
         out[mine[_hidden(x, y, z, width, height, 4.0)]] += len(DIRECTIONS)
     return out
+
+
+def stretch(vertices: Array, uv: Array, faces: Ints) -> Array:
+    """How much longer each face (M,) is drawn one way than the other, against how it is: 1 where its shape is kept.
+
+    The ratio of the singular values of the map from a face (of vertices (N, 3)) to its place in the atlas (uv (N, 2)); see Sander, P., Snyder, J.,
+    Gortler, S., Hoppe, H. (2001). Texture mapping progressive meshes. SIGGRAPH.
+    """
+    e1, e2 = (vertices[faces[:, k]] - vertices[faces[:, 0]] for k in (1, 2))
+    along = normalised(e1)
+    side = (e2 * along).sum(1)
+    up = np.linalg.norm(e2 - side[:, None] * along, axis=1)
+    d1, d2 = (uv[faces[:, k]] - uv[faces[:, 0]] for k in (1, 2))
+    x = d1 / np.maximum(np.linalg.norm(e1, axis=1), 1e-300)[:, None]
+    y = (d2 - side[:, None] * x) / np.maximum(up, 1e-300)[:, None]
+    a, b, c = (x * x).sum(1), (x * y).sum(1), (y * y).sum(1)
+    root = np.sqrt((a - c) ** 2 + 4 * b * b)
+    return np.asarray(np.sqrt((a + c + root) / np.maximum(a + c - root, 1e-12 * np.maximum(a + c, 1e-300))))

@@ -61,13 +61,17 @@ class PhotoView:
     gain: Array = field(default_factory=lambda: np.ones(3))
 
 
-def mesh_depth(scene: RayScene, camera: Camera, rotation: Array, center: Array) -> Floats:
-    """Depth (H, W) of the meshes along every pixel of a (distorted) camera; inf for none."""
+def pixel_rays(camera: Camera, rotation: Array, center: Array) -> Floats:
+    """Rays (H W, 6) along every pixel of a (distorted) camera, row by row, of depth one a unit of their direction."""
     u, v = np.meshgrid(np.arange(camera.width, dtype=float), np.arange(camera.height, dtype=float))
     xy = undistort(np.stack([u, v], -1), camera)
     d = np.concatenate([xy, np.ones((*xy.shape[:2], 1))], -1) @ rotation
-    rays = np.concatenate([np.broadcast_to(center, d.shape), d], -1).astype(np.float32)
-    return scene.cast(rays.reshape(-1, 6))["t"].reshape(camera.height, camera.width)
+    return np.concatenate([np.broadcast_to(center, d.shape), d], -1).astype(np.float32).reshape(-1, 6)
+
+
+def mesh_depth(scene: RayScene, camera: Camera, rotation: Array, center: Array) -> Floats:
+    """Depth (H, W) of the meshes along every pixel of a (distorted) camera; inf for none."""
+    return scene.cast(pixel_rays(camera, rotation, center))["t"].reshape(camera.height, camera.width)
 
 
 def edge_ramp(depth: Floats, keep: NDArray[np.bool_] | None, reach: float, jump: float = 0.02) -> Floats:
@@ -154,55 +158,96 @@ def _cubic_weights(t):
     )
 
 
-@njit(error_model="numpy", cache=True, parallel=True, fastmath=True)
-def _accumulate(
-    P, N, R, C, L, limit, photo, soft, depth, ramp, gain, sharp, tolerance, power, low, low_w, high, high_w
-):
-    H, W = photo.shape[:2]
+@njit(error_model="numpy", cache=True, inline="always", fastmath=True)
+def seen_at(P, N, n, R, C, L, limit, H, W, depth, ramp, tolerance):
+    """Pixel (u, v) at which a photo of H x W shows point ``n``, and what it counts there: 0 where it does not show it.
+
+    Square of the cosine, times the ramp, times the square of the resolution in pixels per world unit.
+    """
+    a = P[n, 0] - C[0]
+    b = P[n, 1] - C[1]
+    c = P[n, 2] - C[2]
+    facing = -(a * N[n, 0] + b * N[n, 1] + c * N[n, 2])
+    z = R[2, 0] * a + R[2, 1] * b + R[2, 2] * c
+    if facing <= 0 or z <= 1e-9:
+        return 0.0, 0.0, 0.0
+    x = (R[0, 0] * a + R[0, 1] * b + R[0, 2] * c) / z
+    y = (R[1, 0] * a + R[1, 1] * b + R[1, 2] * c) / z
+    if x * x + y * y > limit:
+        return 0.0, 0.0, 0.0
+    u, v = brown(x, y, L[4], L[5], L[6], L[7], L[8])
+    u = L[0] * u + L[2]
+    v = L[1] * v + L[3]
+    if u < 1 or v < 1 or u > W - 2.001 or v > H - 2.001:
+        return 0.0, 0.0, 0.0
     h, w = depth.shape
     sx = w / W
-    sy = h / H
+    i = min(max(int(np.round((u + 0.5) * sx - 0.5)), 0), w - 1)
+    j = min(max(int(np.round((v + 0.5) * (h / H) - 0.5)), 0), h - 1)
+    e = ramp[j, i]
+    cosine = facing / np.sqrt(a * a + b * b + c * c)
+    if e <= 0 or cosine < 0.1:
+        return 0.0, 0.0, 0.0
+    # as far as depth changes within the pixel that it was taken in the middle of
+    slack = depth[j, i] * (tolerance + 0.71 * np.sqrt(1 / (cosine * cosine) - 1) / (L[0] * sx))
+    if abs(z - depth[j, i]) > slack:
+        return 0.0, 0.0, 0.0
+    resolution = L[0] / z
+    return u, v, cosine * cosine * e * resolution * resolution
+
+
+@njit(error_model="numpy", cache=True, parallel=True, fastmath=True)
+def _accumulate(
+    P,
+    N,
+    R,
+    C,
+    L,
+    limit,
+    photo,
+    soft,
+    depth,
+    ramp,
+    gain,
+    sharp,
+    tolerance,
+    power,
+    expected,
+    spread,
+    number,
+    low,
+    low_w,
+    high,
+    high_w,
+    best,
+    who,
+):
+    H, W = photo.shape[:2]
     tx = soft.shape[1] / W
     ty = soft.shape[0] / H
     for n in prange(P.shape[0]):
-        a = P[n, 0] - C[0]
-        b = P[n, 1] - C[1]
-        c = P[n, 2] - C[2]
-        facing = -(a * N[n, 0] + b * N[n, 1] + c * N[n, 2])
-        if facing <= 0:
+        u, v, weight = seen_at(P, N, n, R, C, L, limit, H, W, depth, ramp, tolerance)
+        if weight <= 0:
             continue
-        z = R[2, 0] * a + R[2, 1] * b + R[2, 2] * c
-        if z <= 1e-9:
-            continue
-        x = (R[0, 0] * a + R[0, 1] * b + R[0, 2] * c) / z
-        y = (R[1, 0] * a + R[1, 1] * b + R[1, 2] * c) / z
-        r2 = x * x + y * y
-        if r2 > limit:
-            continue
-        u, v = brown(x, y, L[4], L[5], L[6], L[7], L[8])
-        u = L[0] * u + L[2]
-        v = L[1] * v + L[3]
-        if u < 1 or v < 1 or u > W - 2.001 or v > H - 2.001:
-            continue
-        i = min(max(int(np.round((u + 0.5) * sx - 0.5)), 0), w - 1)
-        j = min(max(int(np.round((v + 0.5) * sy - 0.5)), 0), h - 1)
-        e = ramp[j, i]
-        if e <= 0:
-            continue
-        cosine = facing / np.sqrt(a * a + b * b + c * c)
-        if cosine < 0.1:
-            continue
-        # as far as depth changes within the pixel that it was taken in the middle of
-        slack = depth[j, i] * (tolerance + 0.71 * np.sqrt(1 / (cosine * cosine) - 1) / (L[0] * sx))
-        if abs(z - depth[j, i]) > slack:
-            continue
-        resolution = L[0] / z
-        weight = cosine * cosine * e * sharp * resolution * resolution
+        x = (u + 0.5) * tx - 0.5
+        y = (v + 0.5) * ty - 0.5
+        red = gain[0] * _linear(soft, x, y, 0)
+        green = gain[1] * _linear(soft, x, y, 1)
+        blue = gain[2] * _linear(soft, x, y, 2)
+        weight *= sharp
+        off = (red - expected[n, 0]) ** 2 + (green - expected[n, 1]) ** 2 + (blue - expected[n, 2]) ** 2
+        weight *= agreement(off, spread[n])
         strong = weight
         for _ in range(power - 1):
             strong *= weight
+        if strong > best[n]:
+            best[n] = strong
+            who[n] = number
         low_w[n] += weight
         high_w[n] += strong
+        low[n, 0] += weight * red
+        low[n, 1] += weight * green
+        low[n, 2] += weight * blue
         i = int(u)
         j = int(v)
         cx = _cubic_weights(u - i)
@@ -214,9 +259,43 @@ def _accumulate(
                 for p in range(4):
                     line += cx[p] * photo[j - 1 + q, i - 1 + p, k]
                 whole += cy[q] * line
-            blurred = _linear(soft, (u + 0.5) * tx - 0.5, (v + 0.5) * ty - 0.5, k)
-            low[n, k] += weight * gain[k] * blurred
-            high[n, k] += strong * gain[k] * (whole - blurred)
+            high[n, k] += strong * gain[k] * whole
+        high[n, 0] -= strong * red
+        high[n, 1] -= strong * green
+        high[n, 2] -= strong * blue
+
+
+@njit(error_model="numpy", cache=True, inline="always", fastmath=True)
+def agreement(off, spread):
+    """What a photo still counts whose colour is off what is expected: ``off`` squared, over three channels; never quite nothing."""
+    return max(np.exp(-0.5 * off / (spread * spread)), 1e-3)
+
+
+@njit(error_model="numpy", cache=True, parallel=True, fastmath=True)
+def _said(P, N, R, C, L, limit, size, soft, depth, ramp, gain, sharp, tolerance, number, colors, weights, who):
+    H, W = size
+    tx = soft.shape[1] / W
+    ty = soft.shape[0] / H
+    most = weights.shape[1]
+    for n in prange(P.shape[0]):
+        u, v, weight = seen_at(P, N, n, R, C, L, limit, H, W, depth, ramp, tolerance)
+        weight *= sharp
+        least = 0
+        for k in range(1, most):
+            if weights[n, k] < weights[n, least]:
+                least = k
+        if weight <= weights[n, least]:
+            continue
+        weights[n, least] = weight
+        who[n, least] = number
+        for k in range(3):
+            colors[n, least, k] = gain[k] * _linear(soft, (u + 0.5) * tx - 0.5, (v + 0.5) * ty - 0.5, k)
+
+
+#: how far off what is expected a photo may be where nothing is known: as far as it likes
+ANY = 1e6
+#: photos that are asked for the colour of a point, the best
+ASKED = 12
 
 
 class ColorSum:
@@ -227,23 +306,35 @@ class ColorSum:
     points, normals : (N, 3)
     scale : float
         Typical pixels per world unit, to keep weights near one.
+    expected : (N, 4), optional
+        Colours that most photos agree about, and how far off them one may be (:func:`.agreement.agreed`): what is farther off counts less.
     """
 
-    def __init__(self, points: NDArray, normals: NDArray, scale: float) -> None:
+    def __init__(self, points: NDArray, normals: NDArray, scale: float, expected: NDArray | None = None) -> None:
         self.points = np.ascontiguousarray(points, np.float32)
         self.normals = np.ascontiguousarray(normals, np.float32)
         n = len(points)
+        self.expected = (
+            np.zeros((n, 3), np.float32) if expected is None else np.ascontiguousarray(expected[:, :3], np.float32)
+        )
+        self.spread = (
+            np.full(n, ANY, np.float32) if expected is None else np.ascontiguousarray(expected[:, 3], np.float32)
+        )
         self.low, self.high = np.zeros((n, 3), np.float32), np.zeros((n, 3), np.float32)
         self.low_weight, self.high_weight = np.zeros(n, np.float32), np.zeros(n, np.float32)
+        #: which of the photos, in the order they were added, counts most for the fine part of each colour; -1 for none
+        self.who = np.full(n, -1, np.int32)
+        self._best, self._photos = np.zeros(n, np.float32), 0
         self._unit = 1.0 / max(scale, 1e-12) ** 2
 
     def add(self, view: PhotoView, sharpness: float = 1.0, tolerance: float = 0.004, power: int = 4) -> None:
         """Add what a photo says, weighed by its ``sharpness`` against the set's."""
         _accumulate(
             self.points, self.normals, view.rotation, view.center, view.camera.vector, view_limit(view.camera), view.photo,
-            view.soft, view.depth, view.ramp, view.gain, sharpness * self._unit, tolerance, power, self.low, self.low_weight,
-            self.high, self.high_weight,
+            view.soft, view.depth, view.ramp, view.gain, sharpness * self._unit, tolerance, power, self.expected, self.spread,
+            self._photos, self.low, self.low_weight, self.high, self.high_weight, self._best, self.who,
         )  # fmt: skip
+        self._photos += 1
 
     def colors(self) -> tuple[Floats, NDArray[np.bool_]]:
         """Colours (N, 3) in 0..255, and which points any photo saw."""
@@ -251,6 +342,36 @@ class ColorSum:
         low = self.low / np.maximum(self.low_weight, 1e-12)[:, None]
         high = self.high / np.maximum(self.high_weight, 1e-30)[:, None]
         return np.clip(low + np.where(self.high_weight[:, None] > 1e-30, high, 0), 0, 255), seen
+
+
+class Said:
+    """Soft colours that the best :data:`ASKED` photos give each of some points (N, 3)."""
+
+    def __init__(self, points: NDArray, normals: NDArray, scale: float) -> None:
+        self.points = np.ascontiguousarray(points, np.float32)
+        self.normals = np.ascontiguousarray(normals, np.float32)
+        self.colors = np.zeros((len(points), ASKED, 3), np.float32)
+        self.weights = np.zeros((len(points), ASKED), np.float32)
+        self.who = np.full((len(points), ASKED), -1, np.int32)
+        self._photos = 0
+        self._unit = 1.0 / max(scale, 1e-12) ** 2
+
+    def add(self, view: PhotoView, sharpness: float = 1.0, tolerance: float = 0.004) -> None:
+        """Ask a photo."""
+        _said(
+            self.points, self.normals, view.rotation, view.center, view.camera.vector, view_limit(view.camera),
+            view.photo.shape[:2], view.soft, view.depth, view.ramp, view.gain, sharpness * self._unit, tolerance, self._photos,
+            self.colors, self.weights, self.who,
+        )  # fmt: skip
+        self._photos += 1
+
+    def counts(self, marked: NDArray[np.bool_], photos: int) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+        """Of each of the photos, in the order they were asked: points it was asked for, and those of them that are marked (N, ASKED)."""
+        asked = self.who >= 0
+        return (
+            np.bincount(self.who[asked], minlength=photos),
+            np.bincount(self.who[asked & marked], minlength=photos),
+        )
 
 
 def even_gains(samples: list[tuple[NDArray[np.int64], Floats]], points: int, photos: int, rounds: int = 8) -> Array:

@@ -16,7 +16,7 @@ from vast_quarry.pipeline.figures import FinishFigures
 from vast_quarry.pipeline.solution import load_solution
 from vast_quarry.pipeline.step import Context, StepSettings
 from vast_quarry.pipeline.steps.surface import load_foot
-from vast_quarry.pipeline.steps.texture import SEEN_MAP, TextureSettings, texture_bytes, texture_mesh
+from vast_quarry.pipeline.steps.texture import SEEN_MAP, SOURCE_MAP, TextureSettings, texture_bytes, texture_mesh
 
 
 class FinishSettings(StepSettings):
@@ -61,8 +61,9 @@ class FinishStep:
         else:
             with atomic_write(context.folder / "texture.jpg") as out:
                 out.write(texture_bytes(context.parents["texture"]))
-            if (context.parents["texture"] / SEEN_MAP).exists():
-                link_or_copy(context.parents["texture"] / SEEN_MAP, context.folder / SEEN_MAP)
+            for name in (SEEN_MAP, SOURCE_MAP):
+                if (context.parents["texture"] / name).exists():
+                    link_or_copy(context.parents["texture"] / name, context.folder / name)
             write_arrays(
                 context.folder / "model.npz", vertices=mesh.vertices, normals=mesh.normals, uv=mesh.uv, faces=mesh.faces,
                 mesh_vertices=plain_v, mesh_faces=plain_f, mesh_normals=vertex_normals(plain_v, plain_f),

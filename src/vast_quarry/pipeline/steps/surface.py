@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 from collections.abc import Callable
 from pathlib import Path
 from typing import ClassVar
@@ -12,23 +13,40 @@ from numpy.typing import NDArray
 from vast_quarry.core.box import KeepBox
 from vast_quarry.core.dense.fusion import Cloud
 from vast_quarry.core.errors import PlainError
-from vast_quarry.core.formats.atomic import write_arrays
+from vast_quarry.core.formats.atomic import atomic_write, write_arrays
 from vast_quarry.core.surface.cut import cut_open, led_down
 from vast_quarry.core.surface.decimate import decimate
 from vast_quarry.core.surface.holes import close_holes
 from vast_quarry.core.surface.mesh import edge_faces, main_body
 from vast_quarry.core.surface.poisson import median_spacing, poisson_depth, poisson_surface, trimmed
+from vast_quarry.core.surface.volume import Lattice, joined, tiles_of
+from vast_quarry.pipeline.executors import cores
 from vast_quarry.pipeline.figures import SurfaceFigures
 from vast_quarry.pipeline.solution import load_solution
 from vast_quarry.pipeline.step import Context, StepSettings, setting
 from vast_quarry.pipeline.steps.points import load_cloud
+from vast_quarry.pipeline.units import volume as units
 
 Mesh = tuple[NDArray[np.float64], NDArray[np.int64]]
+
+
+#: holes that are closed in any case, in spacings of the points
+SMALL_HOLE = 12.0
+#: cells of the lattice of distances, in those of the skin; tiles that one unit looks at; bytes that a tile takes, and a depth map
+THIN_CELL, TILES, TILE_BYTES, MAP_BYTES = 0.75, 400, 1.5e6, 1e8
 
 
 class SurfaceSettings(StepSettings):
     """How to mesh."""
 
+    came_later: ClassVar[frozenset[str]] = frozenset({"way"})
+
+    way: str = setting(
+        "whole",
+        "Way",
+        "Whole: one smooth skin through the points, thin places bridged. Thin parts: out of the depth maps, what photos look through stays empty.",
+        main=True, labels={"whole": "whole", "thin": "thin parts kept"}, pattern="^(whole|thin)$",
+    )  # fmt: skip
     closed: bool = setting(
         False,
         "Close the surface",
@@ -90,26 +108,71 @@ def load_foot(file: Path) -> float:
         return float(f["foot"]) if "foot" in f.files else -np.inf
 
 
+def whole_surface(cloud: Cloud, spacing: float, settings: SurfaceSettings) -> tuple[Mesh, int]:
+    """One skin through the points, trimmed where nothing was seen; and the depth of the octree."""
+    depth = poisson_depth(cloud.points, settings.cell)
+    v, f = poisson_surface(cloud.points, cloud.normals, depth)
+    if not settings.closed:
+        v, f = trimmed(v, f, cloud.points, settings.reach * spacing, settings.gap * spacing)
+    return (v, f), depth
+
+
+def thin_surface(context: Context, cloud: Cloud, spacing: float, settings: SurfaceSettings) -> Mesh:
+    """What the depth maps agree about, by tiles; pieces that are no more than noise left out.
+
+    Raises
+    ------
+    PlainError
+        When the depth maps are of a version that did not keep what is needed.
+    """
+    folder = context.folder / "tiles"
+    folder.mkdir(exist_ok=True)
+    here, points = str(folder), str(context.parents["points"])
+    lattice = Lattice(tuple(cloud.points.min(0).tolist()), spacing * settings.cell * THIN_CELL)
+    if not (folder / units.PLACES).exists():
+        with atomic_write(folder / units.PLACES) as out:
+            np.save(out, cloud.points.astype(np.float32))
+    tiles = tiles_of(cloud.points, lattice)
+    each = max(1, min(TILES, -(-len(tiles) // (2 * cores()))))
+    parts = [(first, tiles[first : first + each]) for first in range(0, len(tiles), each)]
+    context.each(
+        "Distances in the depth maps", units.band_of_tiles, [(points, here, a, t, lattice) for a, t in parts],
+        memory=[TILE_BYTES * len(t) + MAP_BYTES for _, t in parts],
+    )  # fmt: skip
+    v, f = joined([p for a, t in parts for p in units.load_tiles(here, a, t)], lattice)
+    shutil.rmtree(folder, ignore_errors=True)
+    if not len(f):
+        raise PlainError("The depth maps say nothing of a surface.", "Run Points again, or choose the way “whole”.")
+    return close_holes(*main_body(v, f), SMALL_HOLE * spacing)
+
+
 def main_surface(
-    cloud: Cloud, box: KeepBox, rough: float | None, settings: SurfaceSettings, stage: Callable[[str, int], None]
+    cloud: Cloud,
+    box: KeepBox,
+    rough: float | None,
+    settings: SurfaceSettings,
+    stage: Callable[[str, int], None],
+    thin: Callable[[float], Mesh] | None = None,
 ) -> tuple[Mesh, int, float]:
     """The surface of a cloud within the keep box, one main body; the depth of the octree; and the height that it was cut off its ground
     at, -inf where it was not.
 
-    ``rough`` is the spread of the ground that the subject stands on, None where there is none.
+    ``rough`` is the spread of the ground that the subject stands on, None where there is none. ``thin`` makes the surface out of depth maps,
+    given the spacing of the cloud, where it is not to be a skin through the points.
     """
     spacing = median_spacing(cloud.points)
     stage("Surface through the points", 0)
-    depth = poisson_depth(cloud.points, settings.cell)
-    v, f = poisson_surface(cloud.points, cloud.normals, depth)
+    depth = 0
+    if thin is None:
+        (v, f), depth = whole_surface(cloud, spacing, settings)
+    else:
+        v, f = thin(spacing)
     stage("Cutting", 1)
     foot, base = -np.inf, float(box.low[2])
     if rough is not None and base >= 0:
         # along the ground itself the edge would follow each of its bumps, with shreds of them hanging on
         foot = foot_height(box, rough, spacing)
         box = KeepBox((box.low[0], box.low[1], foot), box.high, box.turn)
-    if not settings.closed:
-        v, f = trimmed(v, f, cloud.points, settings.reach * spacing, settings.gap * spacing)
     v, f = _cut(v, f, box)
     stage("Main body", 2)
     if not len(f):
@@ -135,7 +198,12 @@ class SurfaceStep:
         solution = load_solution(context.parents["points"])
         rough = solution.rough if solution.ground else None
         (v, f), depth, foot = main_surface(
-            cloud, solution.box, rough, settings, lambda text, n: context.stage(text, n, 4)
+            cloud,
+            solution.box,
+            rough,
+            settings,
+            lambda text, n: context.stage(text, n, 4),
+            None if settings.way == "whole" else lambda spacing: thin_surface(context, cloud, spacing, settings),
         )
         full = len(f)
         context.stage("Fewer triangles", 3, 4)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import shutil
+from dataclasses import replace
 from pathlib import Path
 from typing import ClassVar
 
@@ -11,12 +12,15 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
+from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import atomic_write, is_whole, write_arrays
 from vast_quarry.core.photo.reading import scaled_size
 from vast_quarry.core.surface.mesh import face_areas, vertex_normals
 from vast_quarry.core.texture.coloring import even_gains, spread_over_mesh
+from vast_quarry.core.texture.seams import seam_visibility
 from vast_quarry.core.texture.texels import fill_between
-from vast_quarry.pipeline.figures import TextureFigures
+from vast_quarry.core.words import say
+from vast_quarry.pipeline.figures import HeldOut, TextureFigures
 from vast_quarry.pipeline.solution import Solution, load_solution
 from vast_quarry.pipeline.step import Context, StepSettings, setting
 from vast_quarry.pipeline.steps.masks import mask_file
@@ -36,6 +40,8 @@ PHOTO_BYTES, SHOWN_BYTES, TEXEL_BYTES, FACE_BYTES = 60.0, 8.0, 220.0, 1500.0
 
 class TextureSettings(StepSettings):
     """How to colour."""
+
+    came_later: ClassVar[frozenset[str]] = frozenset({"agree", "kept_back"})
 
     photo_scale: float = setting(
         1.0,
@@ -66,6 +72,18 @@ class TextureSettings(StepSettings):
         True, "Even out brightness and colour", "Exposure and white balance are pulled together across photos.",
         main=True,
     )  # fmt: skip
+    agree: bool = setting(
+        True,
+        "Leave out what other photos contradict",
+        "A passer-by, a highlight or a reflection that only one photo shows gives no colour.",
+        main=True,
+    )
+    kept_back: int = setting(
+        0,
+        "Photos kept back to check by",
+        "So many photos give no colour, and are held against the model: what the texture is worth where nobody photographed.",
+        usual=(0, 6), cost="The texture lacks what only they show.", ge=0, le=200,
+    )  # fmt: skip
     obey_masks: bool = setting(
         True, "Colour only from inside masks", "What masks leave out gives no colour to the texture."
     )
@@ -75,6 +93,12 @@ class TextureSettings(StepSettings):
     )  # fmt: skip
 
 
+#: share of what a photo shows that others contradict from which it is named
+MUCH = 0.1
+#: where photos that were kept back lie beside the model, and the longest side at which they are held against it
+HELD, CHECKED_SIDE = "held", 2000
+#: file that says which photo counts most for each texel: row in the alignment plus one, 0 where none does
+SOURCE_MAP = "source.png"
 #: file that says which texels photos saw, and the shade of those whose colour was taken from around
 SEEN_MAP, GUESSED_SHADE = "seen.png", 128
 
@@ -114,7 +138,7 @@ def texture_mesh(
     size = min(size, settings.largest)
     # what the atlas has room for: photos need not be finer than that
     finest = min(density * 1.5, size * float(np.sqrt(0.86 / max(area, 1e-300))))
-    photos = _orders(context, solution, settings, finest)
+    photos, held = parted(_orders(context, solution, settings, finest), settings.kept_back)
     context.each(
         "Unwrapping and reading photos", units.prepare,
         [(here, order, scale, PICKED) for order in (units.AtlasOrder(size, density * 1.5, settings.largest), *photos)],
@@ -122,7 +146,9 @@ def texture_mesh(
     )  # fmt: skip
     voices = _voices(context, settings, photos, here, min(PICKED, len(vertices)))
     most = max((o.camera.width * o.camera.height for o in photos), default=0)
-    vertex_colors = _vertex_colors(context, here, voices, faces, len(vertices), scale, SHOWN_BYTES * most)
+    vertex_colors, told = _vertex_colors(
+        context, here, voices, faces, len(vertices), scale, settings.agree, SHOWN_BYTES * most
+    )
     atlas = units.load_atlas(here)
     rows = max(1, BAND // atlas.size)
     bands = [(here, r, min(r + rows, atlas.size), voices, scale) for r in range(0, atlas.size, rows)]
@@ -130,29 +156,98 @@ def texture_mesh(
         "Colouring", units.color_band, bands, memory=[TEXEL_BYTES * rows * atlas.size + SHOWN_BYTES * most] * len(bands)
     )
     context.stage("Filling the atlas", 0, 1)
-    image, kind = _joined(folder, atlas.size, [b[1] for b in bands])
+    image, kind, source = _joined(folder, atlas.size, [b[1] for b in bands])
+    seams = seam_visibility(image, source)
     fill_between(image, kind != units.BETWEEN)
     data = _encoded(image, settings.quality)
     with atomic_write(context.folder / "texture.jpg") as out:
         out.write(data)
     write_seen(context.folder, kind)
+    with atomic_write(context.folder / SOURCE_MAP) as out:
+        Image.fromarray(source).save(out, format="PNG")
     normals = vertex_normals(vertices, faces)
     write_arrays(
         context.folder / "model.npz", vertices=vertices[atlas.wedge_vertex], normals=normals[atlas.wedge_vertex],
         uv=(atlas.uv + 0.5) / atlas.size, faces=atlas.faces, mesh_vertices=vertices, mesh_faces=faces,
         mesh_normals=normals, mesh_colors=(vertex_colors + 0.5).astype(np.uint8), foot=foot,
     )  # fmt: skip
+    checked = _checked(context, here, held)
     units.load_atlas.cache_clear()
     shutil.rmtree(folder, ignore_errors=True)
     context.stage("Done", 1, 1)
     covered = int(np.count_nonzero(kind))
-    return {
+    figures: TextureFigures = {
         "atlas": atlas.size,
         "texels_per_photo_pixel": round(atlas.density / scale, 3),
         "atlas_fill_percent": round(100 * covered / atlas.size**2, 1),
         "unseen_percent": round(100 * int(np.count_nonzero(kind == units.GUESSED)) / max(covered, 1), 2),
         "gain_spread_percent": round(100 * float(np.std(np.log([v.gain for v in voices]))), 2) if voices else 0.0,
     }
+    if seams is not None:
+        figures["seam_visibility"] = round(seams, 3)
+    if settings.agree:
+        figures["contradicted_percent"] = round(_contradicted(context, voices, told), 2)
+    if checked:
+        figures["held_out"] = checked
+        figures["psnr_db"] = round(float(np.median([c["psnr_db"] for c in checked])), 2)
+        figures["ssim"] = round(float(np.median([c["ssim"] for c in checked])), 4)
+    return figures
+
+
+def parted(photos: list[units.PhotoOrder], back: int) -> tuple[list[units.PhotoOrder], list[units.PhotoOrder]]:
+    """Photos to colour from, and those that are kept back, spread evenly over all.
+
+    Raises
+    ------
+    PlainError
+        When fewer than half would be left.
+    """
+    if back > len(photos) // 2:
+        raise PlainError(
+            say("{back} photos cannot be kept back of {photos}.", back=back, photos=len(photos)),
+            say("Keep {most} back at most.", most=len(photos) // 2),
+        )
+    held = {int((k + 0.5) * len(photos) / back) for k in range(back)}
+    return [p for k, p in enumerate(photos) if k not in held], [photos[k] for k in sorted(held)]
+
+
+def _checked(context: Context, folder: str, held: list[units.PhotoOrder]) -> list[HeldOut]:
+    """Photos that were kept back, held against the model."""
+    if not held:
+        return []
+    (context.folder / HELD).mkdir(exist_ok=True)
+    texture = str(context.folder / "texture.jpg")
+    orders = [smaller(o, CHECKED_SIDE) for o in held]
+    jobs = [(folder, texture, o, str(context.folder / HELD / f"{o.row:05d}")) for o in orders]
+    found = context.each("Holding photos against the model", units.check_photo, jobs)
+    name = {p.number: p.path for p in read_photo_list(context.parents["photos"]).photos}
+    numbers = load_solution(context.parents["cameras"]).numbers
+    return [{**c, "photo": name.get(int(numbers[c["row"]]), "?")} for c in found if c is not None]
+
+
+def smaller(order: units.PhotoOrder, side: int) -> units.PhotoOrder:
+    """The same photo with no side longer than ``side``."""
+    factor = min(1.0, side / max(order.camera.width, order.camera.height))
+    size = max(1, round(order.camera.width * factor)), max(1, round(order.camera.height * factor))
+    return replace(order, scale=order.scale * factor, camera=order.camera.scaled(*size))
+
+
+def _contradicted(context: Context, voices: list[units.Voice], told: list[dict[int, tuple[int, int]]]) -> float:
+    """Per cent of what photos show that others contradict; those who are contradicted much are named."""
+    of = {v.order.row: np.sum([t.get(v.order.row, (0, 0)) for t in told], axis=0) for v in voices}
+    asked, against = np.sum([*of.values(), (0, 0)], axis=0)
+    loud = {row: b / a for row, (a, b) in of.items() if a >= PICKED // 100 and b / a > MUCH}
+    if loud:
+        names = {v.order.row: Path(v.order.file).name for v in voices}
+        worst = sorted(loud, key=lambda row: -loud[row])
+        listed = ", ".join(f"{names[row]} ({100 * loud[row]:.0f} %)" for row in worst[:5])
+        context.found(
+            say(
+                "{count} photos show over a tenth of the surface in other colours than the others do; that part of them gave none: {photos}.",
+                count=len(worst), photos=listed,
+            )
+        )  # fmt: skip
+    return 100 * float(against) / max(float(asked), 1.0)
 
 
 def _orders(context: Context, solution: Solution, settings: TextureSettings, finest: float) -> list[units.PhotoOrder]:
@@ -190,33 +285,50 @@ def _voices(
 
 
 def _vertex_colors(
-    context: Context, folder: str, voices: list[units.Voice], faces: NDArray, count: int, scale: float, memory: float
-) -> NDArray[np.float32]:
-    """Colours of all vertices (N, 3), also kept as a file for the bands: where no photo saw anything, those show it."""
+    context: Context,
+    folder: str,
+    voices: list[units.Voice],
+    faces: NDArray,
+    count: int,
+    scale: float,
+    agree: bool,
+    memory: float,
+) -> tuple[NDArray[np.float32], list[dict[int, tuple[int, int]]]]:
+    """Colours of all vertices (N, 3), also kept as a file for the bands: where no photo saw anything, those show it; and what photos
+    were asked and contradicted."""
     starts = range(0, count, VERTICES)
-    jobs = [(folder, a, min(a + VERTICES, count), voices, scale) for a in starts]
-    context.each("Colouring vertices", units.color_vertices, jobs, memory=[memory] * len(jobs))
-    colors, seen = [], []
+    jobs = [(folder, a, min(a + VERTICES, count), voices, scale, agree) for a in starts]
+    told = context.each("Colouring vertices", units.color_vertices, jobs, memory=[memory] * len(jobs))
+    colors, seen, expected = [], [], []
     for a in starts:
         with np.load(Path(folder) / f"vertices-{a:09d}.npz") as f:
             colors.append(f["colors"])
             seen.append(f["seen"])
+            if agree:
+                expected.append(f["expected"])
+    if agree:
+        with atomic_write(Path(folder) / "vertex-expected.npy") as out:
+            np.save(out, np.concatenate(expected))
     whole = spread_over_mesh(np.concatenate(colors), np.concatenate(seen), faces)
     with atomic_write(Path(folder) / "vertex-colors.npy") as out:
         np.save(out, whole)
-    return whole
+    return whole, told
 
 
-def _joined(folder: Path, size: int, starts: list[int]) -> tuple[NDArray[np.uint8], NDArray[np.uint8]]:
-    """The atlas and what each texel is, from its bands."""
+def _joined(
+    folder: Path, size: int, starts: list[int]
+) -> tuple[NDArray[np.uint8], NDArray[np.uint8], NDArray[np.uint16]]:
+    """The atlas, what each texel is and which photo it came from, from its bands."""
     image, kind = np.empty((size, size, 3), np.uint8), np.empty((size, size), np.uint8)
+    source = np.empty((size, size), np.uint16)
     for a in starts:
         file = folder / f"band-{a:06d}.npz"
         with np.load(file) as f:
             part = f["kind"]
-            image[a : a + len(part)], kind[a : a + len(part)] = f["picture"], part
+            here = slice(a, a + len(part))
+            image[here], kind[here], source[here] = f["picture"], part, f["source"]
         file.unlink()
-    return image, kind
+    return image, kind, source
 
 
 def _encoded(image: NDArray[np.uint8], quality: int) -> bytes:
@@ -231,25 +343,6 @@ def write_seen(folder: Path, kind: NDArray[np.uint8]) -> None:
     shade[[units.GUESSED, units.SEEN]] = GUESSED_SHADE, 255
     with atomic_write(folder / SEEN_MAP) as out:
         Image.fromarray(shade[kind]).save(out, format="PNG")
-
-
-def guessed_over(folder: Path, side: int = 2048) -> bytes | None:
-    """A PNG to lay over the texture, no larger than ``side``: ochre where colour was guessed; None without a map."""
-    file = folder / SEEN_MAP
-    if not file.exists():
-        return None
-    with Image.open(file) as picture:
-        factor = max(1, picture.width // side)
-        # a texel that was guessed shows however much smaller the picture is
-        guessed = (np.asarray(picture) == GUESSED_SHADE)[
-            : picture.height // factor * factor, : picture.width // factor * factor
-        ]
-    guessed = guessed.reshape(len(guessed) // factor, factor, -1, factor).any((1, 3))
-    out = np.zeros((*guessed.shape, 4), np.uint8)
-    out[guessed] = 200, 120, 20, 235
-    data = io.BytesIO()
-    Image.fromarray(out).save(data, format="PNG")
-    return data.getvalue()
 
 
 def texture_bytes(folder: Path) -> bytes:

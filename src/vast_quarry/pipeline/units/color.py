@@ -6,23 +6,29 @@ picture, and memory is bounded by the size of a photo and of a band, not by that
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
+from PIL import Image
 
 from vast_quarry.core.camera import Camera
-from vast_quarry.core.formats.atomic import is_whole, write_arrays
+from vast_quarry.core.formats.atomic import atomic_write, is_whole, write_arrays
+from vast_quarry.core.mask.files import mask_at
 from vast_quarry.core.photo.reading import load_rgb
 from vast_quarry.core.photo.tone import Tone, apply_tone
 from vast_quarry.core.raycast import RayScene
 from vast_quarry.core.surface.mesh import vertex_normals
+from vast_quarry.core.texture.agreement import agreed, contradicted
 from vast_quarry.core.texture.charts import make_charts
-from vast_quarry.core.texture.coloring import ColorSum, PhotoView, prepare_photo
+from vast_quarry.core.texture.coloring import ColorSum, PhotoView, Said, prepare_photo
+from vast_quarry.core.texture.held_out import MIDDLE, Model, about, difference, drawn, likeness
 from vast_quarry.core.texture.packing import Atlas, unwrap
 from vast_quarry.core.texture.texels import band_of_texels
+from vast_quarry.pipeline.figures import HeldOut
 from vast_quarry.pipeline.steps.masks import load_mask
 from vast_quarry.pipeline.steps.surface import load_foot
 
@@ -154,26 +160,49 @@ class Voice:
     sharp: float
 
 
-def _summed(folder: str, voices: list[Voice], points: NDArray, normals: NDArray, unit: float) -> ColorSum:
-    """Colours of points from all photos, one at a time in memory."""
-    total = ColorSum(points, normals, unit)
+def _views(folder: str, voices: list[Voice]) -> Iterator[tuple[Voice, PhotoView]]:
+    """The photos, one at a time in memory."""
     for v in voices:
         o = v.order
         with np.load(_photo_file(folder, o.row)) as f:
-            view = PhotoView(o.camera, o.rotation, o.center, f["photo"], f["soft"], f["depth"], f["ramp"], v.gain)
+            yield v, PhotoView(o.camera, o.rotation, o.center, f["photo"], f["soft"], f["depth"], f["ramp"], v.gain)
+
+
+def _summed(
+    folder: str, voices: list[Voice], points: NDArray, normals: NDArray, unit: float, expected: NDArray | None
+) -> ColorSum:
+    """Colours of points from all photos."""
+    total = ColorSum(points, normals, unit, expected)
+    for v, view in _views(folder, voices):
         total.add(view, v.sharp)
     return total
 
 
-def color_vertices(folder: str, first: int, last: int, voices: list[Voice], unit: float) -> None:
-    """Colours of some vertices, in ``vertices-FIRST.npz``."""
+def color_vertices(
+    folder: str, first: int, last: int, voices: list[Voice], unit: float, agree: bool
+) -> dict[int, tuple[int, int]]:
+    """Colours of some vertices, in ``vertices-FIRST.npz``, and where photos should ``agree`` what most say of them.
+
+    Returns of each photo (by its row) how many of them it was asked for, and at how many the others contradict it.
+    """
     target = Path(folder) / f"vertices-{first:09d}.npz"
-    if is_whole(target):
-        return
-    vertices, _, normals = _mesh(folder)
-    colors, seen = _summed(folder, voices, vertices[first:last], normals[first:last], unit).colors()
-    seen &= _seen_above(folder, vertices[first:last], vertices)
-    write_arrays(target, colors=colors, seen=seen)
+    if not is_whole(target):
+        vertices, _, normals = _mesh(folder)
+        points, n = vertices[first:last], normals[first:last]
+        more: dict[str, NDArray] = {}
+        if agree:
+            said = Said(points, n, unit)
+            for v, view in _views(folder, voices):
+                said.add(view, v.sharp)
+            more["expected"] = agreed(said)
+            more["asked"], more["against"] = said.counts(contradicted(said, more["expected"]), len(voices))
+        colors, seen = _summed(folder, voices, points, n, unit, more.get("expected")).colors()
+        seen &= _seen_above(folder, points, vertices)
+        write_arrays(target, colors=colors, seen=seen, **more)
+    if not agree:
+        return {}
+    with np.load(target) as f:
+        return {v.order.row: (int(a), int(b)) for v, a, b in zip(voices, f["asked"], f["against"])}
 
 
 def color_band(folder: str, first: int, last: int, voices: list[Voice], unit: float) -> None:
@@ -187,12 +216,45 @@ def color_band(folder: str, first: int, last: int, voices: list[Voice], unit: fl
     corner = atlas.wedge_vertex[atlas.faces]
     points, n = texels.mix(vertices, corner), texels.mix(normals, corner)
     n /= np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-9)
-    colors, seen = _summed(folder, voices, points, n, unit).colors()
+    expected = Path(folder) / "vertex-expected.npy"
+    told = texels.mix(np.asarray(np.load(expected, mmap_mode="r")), corner) if expected.exists() else None
+    total = _summed(folder, voices, points, n, unit, told)
+    colors, seen = total.colors()
     seen &= _seen_above(folder, points, vertices)
     guessed = np.load(Path(folder) / "vertex-colors.npy", mmap_mode="r")
     colors[~seen] = np.clip(texels.mix(np.asarray(guessed), corner)[~seen], 0, 255)
     picture = np.zeros((last - first, atlas.size, 3), np.uint8)
     kind = np.full((last - first, atlas.size), BETWEEN, np.uint8)
+    source = np.zeros((last - first, atlas.size), np.uint16)
     picture[texels.row, texels.column] = (colors + 0.5).astype(np.uint8)
     kind[texels.row, texels.column] = np.where(seen, SEEN, GUESSED)
-    write_arrays(target, picture=picture, kind=kind)
+    rows = np.array([v.order.row + 1 for v in voices] or [0], np.uint16)
+    source[texels.row, texels.column] = np.where(seen, rows[total.who], 0)
+    write_arrays(target, picture=picture, kind=kind, source=source)
+
+
+def check_photo(folder: str, texture: str, order: PhotoOrder, target: str) -> HeldOut | None:
+    """Hold a photo that gave no colour against the model: ``TARGET-photo.jpg``, ``-model.jpg`` and ``-off.jpg``, and figures.
+
+    None where it shows nothing of the model.
+    """
+    atlas = load_atlas(folder)
+    with Image.open(texture) as picture:
+        model = Model(_scene(folder), atlas.uv, atlas.faces, np.asarray(picture.convert("RGB")))
+    photo = apply_tone(load_rgb(Path(order.file), order.scale), Tone.from_dict(order.tone))
+    mask = load_mask(order.mask)
+    if mask is not None:
+        mask = mask_at(mask, photo.shape[1], photo.shape[0])
+    made, share = drawn(model, order.camera, order.rotation, order.center)
+    alike = likeness(photo, made, share, mask)
+    if alike is None:
+        return None
+    part = about(share > 0)
+    model_alone = np.where(share[..., None] > 0, alike.evened, np.uint8(MIDDLE))
+    for name, image in (("photo", photo), ("model", model_alone), ("off", difference(photo, alike))):
+        with atomic_write(Path(f"{target}-{name}.jpg")) as out:
+            Image.fromarray(image[part]).save(out, format="JPEG", quality=90)
+    return {
+        "row": order.row, "psnr_db": round(alike.psnr, 2), "ssim": round(alike.ssim, 4),
+        "compared_percent": round(100 * alike.share, 1),
+    }  # fmt: skip

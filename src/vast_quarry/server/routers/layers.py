@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, Literal
 
 from fastapi import APIRouter, Query
 from fastapi.responses import FileResponse, Response
@@ -10,6 +10,7 @@ from pydantic import BaseModel
 
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.words import say
+from vast_quarry.pipeline.atlas_maps import MapKind
 from vast_quarry.pipeline.registry import STEPS
 from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.routers.jobs import JobOut
@@ -162,10 +163,19 @@ def poster(layer: str, f: Files, number: Number = None) -> FileResponse:
     return FileResponse(world.poster_file(f, layer, number), media_type="image/webp")
 
 
-@router.get("/{layer}/guessed", response_class=Response)
-def guessed(layer: str, f: Files, number: Number = None) -> Response:
-    """A picture to lay over the texture: where no photo saw the surface and colour was taken from around it."""
-    return Response(world.guessed_picture(f, layer, number), media_type="image/png")
+@router.get("/{layer}/atlas-map/{kind}", response_class=Response)
+def atlas_map(layer: str, kind: MapKind, f: Files, number: Number = None) -> Response:
+    """A picture to lay over the texture: where no photo saw the surface, which photo each part is from, or how stretched it is."""
+    return Response(world.map_of_atlas(f, layer, number, kind), media_type="image/png")
+
+
+@router.get("/texture/held-out", response_class=FileResponse)
+def held_out(
+    row: Annotated[int, Query(ge=0, le=99_999)], f: Files, shows: Literal["photo", "model", "off"] = "model",
+    number: Number = None,
+) -> FileResponse:  # fmt: skip
+    """A photo that was kept back from the texture, the model drawn from where it was taken, or the difference (four times)."""
+    return FileResponse(world.held_out_picture(f, number, row, shows), media_type="image/jpeg")
 
 
 @router.get("/{layer}/atlas", response_class=FileResponse)

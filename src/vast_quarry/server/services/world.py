@@ -23,13 +23,14 @@ from vast_quarry.core.formats.atomic import array_shapes, atomic_write
 from vast_quarry.core.formats.packed_glb import write_packed_glb
 from vast_quarry.core.surface.mesh import vertex_normals
 from vast_quarry.core.words import say
+from vast_quarry.pipeline.atlas_maps import MapKind, atlas_map
 from vast_quarry.pipeline.solution import POSED, Solution, group_name, groups_in, load_solution, way_back
 from vast_quarry.pipeline.standing import AS_FOUND
 from vast_quarry.pipeline.steps.finish import load_textured
 from vast_quarry.pipeline.steps.photos import read_photo_list
 from vast_quarry.pipeline.steps.points import load_cloud
 from vast_quarry.pipeline.steps.surface import load_mesh
-from vast_quarry.pipeline.steps.texture import guessed_over, texture_bytes
+from vast_quarry.pipeline.steps.texture import HELD, texture_bytes
 from vast_quarry.pipeline.store import Version
 from vast_quarry.server.services.folders import Folders, NotFound
 from vast_quarry.server.services.layers import version_of
@@ -323,12 +324,20 @@ def make_ready(folders: Folders, layer: str) -> None:
         cloud_file(folders, layer, None, 2_000_000 if layer == "points" else USUAL_BUDGET)
 
 
-def guessed_picture(folders: Folders, layer: str, number: int | None) -> bytes:
-    """What no photo saw, to be laid over the texture."""
-    data = guessed_over(folders.store.folder(version_of(folders, layer, number)))
+def map_of_atlas(folders: Folders, layer: str, number: int | None, kind: MapKind) -> bytes:
+    """What no photo saw, which photo each part is from, or how stretched charts are, to be laid over the texture."""
+    data = atlas_map(folders.store.folder(version_of(folders, layer, number)), kind)
     if data is None:
-        raise NotFound("This texture was made before it was written down what photos saw. Run Texture again.")
+        raise NotFound("This texture was made before that was written down. Run Texture again.")
     return data
+
+
+def held_out_picture(folders: Folders, number: int | None, row: int, shows: str) -> Path:
+    """A photo that was kept back from a version of Texture, the model drawn from there, or the difference between the two."""
+    file = folders.store.folder(version_of(folders, "texture", number)) / HELD / f"{row:05d}-{shows}.jpg"
+    if not file.exists():
+        raise NotFound("This photo was not kept back.")
+    return file
 
 
 def atlas_file(folders: Folders, layer: str, number: int | None) -> Path:

@@ -1,0 +1,91 @@
+"""Photos that are kept back from the texture, and the pictures that lie over it."""
+
+from __future__ import annotations
+
+import io
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PIL import Image
+from tests.conftest import Quiet, moved
+from tests.pipeline.test_run import places, small
+
+from vast_quarry.core.errors import PlainError
+from vast_quarry.core.raycast import RayScene
+from vast_quarry.core.surface.mesh import components
+from vast_quarry.core.surface.poisson import median_spacing
+from vast_quarry.core.texture.charts import stretch
+from vast_quarry.pipeline.atlas_maps import STRETCH_TONES, atlas_map, photo_tone
+from vast_quarry.pipeline.run import Runner
+from vast_quarry.pipeline.steps.points import load_cloud
+from vast_quarry.pipeline.steps.surface import load_mesh
+from vast_quarry.pipeline.steps.texture import HELD, SOURCE_MAP
+from vast_quarry.pipeline.store import Store
+
+
+def test_photos_kept_back_give_no_colour_and_are_held_against_the_model(built_data: Path, tmp_path: Path) -> None:
+    out = moved(built_data, tmp_path) / "projects" / "1"
+    store, recipe = Store(out), small()
+    recipe.layers["texture"] = {**recipe.layers.get("texture", {}), "kept_back": 3}
+    version = Runner(store, Quiet()).run(recipe, places(out / "photos")).versions["texture"]  # type: ignore[arg-type]
+    held = version.figures["held_out"]
+    folder = store.folder(version)
+    assert [h["row"] for h in held] == [4, 12, 20]  # evenly over 24
+    assert all(h["photo"].endswith(".jpg") and h["psnr_db"] > 22 and 0.6 < h["ssim"] <= 1 for h in held)
+    assert all(h["compared_percent"] > 5 for h in held)
+    with Image.open(folder / SOURCE_MAP) as picture:
+        source = np.asarray(picture)
+    said = set(np.unique(source).tolist()) - {0}
+    assert said
+    assert not said & {h["row"] + 1 for h in held}
+    for h in held:
+        shown = {name: folder / HELD / f"{h['row']:05d}-{name}.jpg" for name in ("photo", "model", "off")}
+        sizes = {Image.open(f).size for f in shown.values()}
+        assert len(sizes) == 1
+    assert version.figures["seam_visibility"] < 1.3
+    assert version.figures["contradicted_percent"] < 5  # nobody walked through
+
+    recipe.layers["texture"]["kept_back"] = 13
+    with pytest.raises(PlainError, match="13 photos cannot be kept back of 24"):
+        Runner(store, Quiet()).run(recipe, places(out / "photos"))  # type: ignore[arg-type]
+    assert store.versions("texture")[-1].number == version.number
+
+    over = Image.open(io.BytesIO(atlas_map(folder, "source") or b""))
+    tones = {tuple(c[:3]) for _, c in over.getcolors(1 << 20) or [] if c[3]}
+    assert tones == {photo_tone(k - 1) for k in said}
+    bent = np.asarray(Image.open(io.BytesIO(atlas_map(folder, "stretch") or b"")))
+    assert (
+        (bent[..., 3] > 0) == (source[:: source.shape[0] // len(bent)][:, :: source.shape[0] // len(bent)] > 0)
+    ).mean() > 0.9
+
+
+def test_stretch_is_how_a_face_was_drawn_out() -> None:
+    """A right triangle drawn three times as long one way, turned, and one that only grew."""
+    vertices = np.array([[0.0, 0, 0], [1, 0, 0], [0, 1, 0]])
+    faces = np.array([[0, 1, 2], [3, 4, 5]])
+    turn = np.array([[0.6, -0.8], [0.8, 0.6]])
+    uv = np.concatenate([np.array([[0.0, 0], [3, 0], [0, 1]]) @ turn.T, 7 * np.array([[0.0, 0], [1, 0], [0, 1]])])
+    np.testing.assert_allclose(stretch(np.concatenate([vertices, vertices]), uv, faces), [3, 1], rtol=1e-6)
+    flat = stretch(np.concatenate([vertices, vertices]), np.zeros((6, 2)), faces)
+    assert np.isfinite(flat).all()
+    assert len(STRETCH_TONES) == 4
+
+
+def test_a_surface_out_of_the_depth_maps_is_where_the_skin_is(built_data: Path, tmp_path: Path) -> None:
+    out = moved(built_data, tmp_path) / "projects" / "1"
+    store, recipe = Store(out), small()
+    whole = store.versions("surface")[-1]
+    recipe.layers["surface"] = {**recipe.layers.get("surface", {}), "way": "thin"}
+    version = Runner(store, Quiet()).run(recipe, places(out / "photos"), until="surface").versions["surface"]  # type: ignore[arg-type]
+    v, f = load_mesh(store.folder(version))
+    cloud = load_cloud(store.folder(store.versions("points")[-1]))
+    assert (components(f) == 0).all()
+    assert (
+        np.unique(np.sort(np.stack([f, np.roll(f, -1, 1)], -1).reshape(-1, 2), 1), axis=0, return_counts=True)[1].max()
+        == 2
+    )
+    scene = RayScene()
+    scene.add(*load_mesh(store.folder(whole)))
+    assert np.median(scene.distance(v)) < 0.5 * median_spacing(cloud.points)
+    assert not list(store.folder(version).glob("tiles*"))
