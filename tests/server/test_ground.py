@@ -178,6 +178,20 @@ def test_lanes_do_not_wait_for_each_other_and_projects_take_turns(client: TestCl
         assert after.id == other
 
 
+def test_a_first_look_changes_no_setting(client: TestClient, tmp_path: Path) -> None:
+    project = fill(client)
+    usual = client.post(f"/api/projects/{project}/layers/points/run").json()["id"]
+    first = client.post(f"/api/projects/{project}/layers/points/run?first_look=true").json()["id"]
+    assert first != usual
+    with Session(client.app.state.engine) as session:  # type: ignore[attr-defined]
+        wanted = [session.get(Job, k).params["recipe"]["layers"].get("points", {}) for k in (usual, first)]  # type: ignore[union-attr]
+    assert "made_from" not in wanted[0]
+    assert wanted[1]["made_from"] == "sparse"
+    now = client.get(f"/api/projects/{project}/layers").json()
+    settings = next(x["settings"] for x in now if x["layer"] == "points")
+    assert next(x for x in settings if x["name"] == "made_from")["value"] == "depth"
+
+
 def test_a_job_keeps_the_settings_it_was_queued_with(client: TestClient, tmp_path: Path) -> None:
     project = fill(client)
     job = client.post(f"/api/projects/{project}/layers/photos/run").json()

@@ -806,7 +806,8 @@ export interface paths {
          * Run
          * @description Run a layer from the versions in use, after what is missing or out of date before it.
          *
-         *     With ``everything``, all layers up to it are run by the settings as they are now.
+         *     With ``everything``, all layers up to it are run by the settings as they are now. With ``first_look`` Points are made of what the alignment
+         *     knows already, whatever the settings say.
          */
         post: operations["run_api_projects__project_id__layers__layer__run_post"];
         delete?: never;
@@ -6222,6 +6223,7 @@ export interface operations {
         parameters: {
             query?: {
                 everything?: boolean;
+                first_look?: boolean;
             };
             header?: never;
             path: {
@@ -6934,6 +6936,11 @@ export interface operations {
                      * @description A point is kept when so many photos see it at one place: more removes noise, and thin parts too.
                      */
                     least_views?: number;
+                    /**
+                     * Made from
+                     * @description Depth of the photos, for the model; or the places that the alignment knows already, for a first look in seconds.
+                     */
+                    made_from?: string;
                     /**
                      * Points only inside masks
                      * @description What masks leave out gives no depth and no points.

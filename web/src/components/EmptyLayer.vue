@@ -12,6 +12,8 @@ const router = useRouter()
 const project = useProject()
 const jobs = useJobs()
 
+/** Layers that can be had for a first look, without depth. */
+const FIRST = ['points', 'surface', 'texture']
 /** Finish and Dispatch take what Texture made. */
 const runs = computed(() => (['finish', 'dispatch'].includes(props.layer) ? 'texture' : props.layer))
 const usable = computed(() => project.photos.some((p) => p.kept && !p.problem))
@@ -28,9 +30,15 @@ const toPhotos = () => router.push(`/projects/${project.id}/photos`)
       <p class="what">{{ t(`empty.${props.layer}`) }}</p>
       <p>{{ t(`empty.needs.${need}`) }}</p>
       <button v-if="need === 'photos'" class="go" @click="toPhotos">{{ t('empty.toPhotos') }}</button>
-      <button v-else-if="need !== 'working'" class="go" @click="project.run(runs)">
-        {{ t('tray.run', { layer: t(`layers.${runs}`) }) }}
-      </button>
+      <template v-else-if="need !== 'working'">
+        <button class="go" @click="project.run(runs)">
+          {{ t('tray.run', { layer: t(`layers.${runs}`) }) }}
+        </button>
+        <button v-if="FIRST.includes(runs)" class="plainbtn" @click="project.run(runs, false, true)">
+          {{ t('empty.first') }}
+        </button>
+        <p v-if="FIRST.includes(runs)" class="small">{{ t('empty.firstHint') }}</p>
+      </template>
     </div>
   </div>
 </template>
@@ -48,6 +56,9 @@ p {
 .what {
   color: var(--ink);
   font-size: 16px;
+}
+.small {
+  font-size: 13px;
 }
 .go {
   padding: 8px 18px;

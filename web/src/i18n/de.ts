@@ -627,6 +627,8 @@ export const de: Catalogue = {
       texture: 'Es braucht ein texturiertes Modell.',
       working: 'An diesem Projekt wird gearbeitet: Die Zeile unten sagt, wie weit es ist.',
     },
+    first: 'Erster Blick',
+    firstHint: 'Sekunden statt Minuten, und grob: aus den Stellen, die die Ausrichtung schon kennt.',
     toPhotos: 'Fotos einlesen',
   },
   photos: {

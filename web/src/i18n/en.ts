@@ -617,6 +617,8 @@ export const en = {
       texture: 'It needs a textured model.',
       working: 'This project is being worked on: the line at the bottom says how far it is.',
     },
+    first: 'First look',
+    firstHint: 'Seconds instead of minutes, and coarse: made of the places that the alignment knows already.',
     toPhotos: 'Bring in photos',
   },
   photos: {

@@ -92,11 +92,11 @@ export const useProject = defineStore('project', () => {
     await refresh()
   }
 
-  /** Run a layer from the versions in use, or everything up to it by the settings as they are. */
-  const run = (name: string, everything = false) =>
+  /** Run a layer from the versions in use, or everything up to it by the settings as they are; or on sparse points, for a first look. */
+  const run = (name: string, everything = false, first_look = false) =>
     ask(
       api.POST('/api/projects/{project_id}/layers/{layer}/run', {
-        params: { path: { project_id: id.value, layer: name }, query: { everything } },
+        params: { path: { project_id: id.value, layer: name }, query: { everything, first_look } },
       }),
     )
 

@@ -90,6 +90,13 @@ def main_body(vertices: Array, faces: Faces) -> tuple[Array, Faces]:
     return v, f
 
 
+def without_branches(faces: Faces) -> Faces:
+    """Faces none of whose edges has more than two: where a mesh branches, all faces at the edge are left out."""
+    edges = np.sort(np.concatenate([faces[:, [0, 1]], faces[:, [1, 2]], faces[:, [2, 0]]]), axis=1)
+    _, same, count = np.unique(edges, axis=0, return_inverse=True, return_counts=True)
+    return faces[(count[same.reshape(-1)].reshape(3, -1) <= 2).all(0)]
+
+
 def without_degenerate(vertices: Array, faces: Faces) -> Faces:
     """Faces with three different corners and some area."""
     distinct = (faces[:, 0] != faces[:, 1]) & (faces[:, 1] != faces[:, 2]) & (faces[:, 2] != faces[:, 0])

@@ -10,11 +10,13 @@ import numpy as np
 from pydantic import Field
 
 from vast_quarry.core.box import KeepBox
+from vast_quarry.core.dense.first_look import first_cloud
 from vast_quarry.core.dense.fusion import Cloud, merged
 from vast_quarry.core.dense.strays import without_strays
 from vast_quarry.core.dense.views import choose_sources
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import link_all, link_or_copy
+from vast_quarry.core.words import say
 from vast_quarry.pipeline.alike import made_before
 from vast_quarry.pipeline.clearing import ClearEdit, gone_by
 from vast_quarry.pipeline.figures import PointsFigures
@@ -29,6 +31,12 @@ from vast_quarry.pipeline.units import depth as units
 class PointsSettings(StepSettings):
     """How finely to look for depth."""
 
+    made_from: str = setting(
+        "depth",
+        "Made from",
+        "Depth of the photos, for the model; or the places that the alignment knows already, for a first look in seconds.",
+        main=True, labels={"depth": "depth", "sparse": "first look"}, pattern="^(depth|sparse)$",
+    )  # fmt: skip
     photo_scale: float = setting(
         0.5,
         "Photo size for depth maps",
@@ -70,7 +78,7 @@ class PointsSettings(StepSettings):
     )  # fmt: skip
     obey_masks: bool = setting(True, "Points only inside masks", "What masks leave out gives no depth and no points.")
     cleared: tuple[ClearEdit, ...] = Field((), description="Points cleared away by hand, in order")
-    came_later: ClassVar[frozenset[str]] = frozenset({"cleared"})
+    came_later: ClassVar[frozenset[str]] = frozenset({"cleared", "made_from"})
 
 
 #: bytes a pixel that units of work take: of a depth map, of each photo beside it; of agreement and fusing, of each beside
@@ -142,6 +150,8 @@ class PointsStep:
         solution.box = working_box(solution.box, settings.ground)
         # units read the solution with the box that this step works in
         save_solution(context.folder, solution)
+        if settings.made_from == "sparse":
+            return self._first_look(context, solution)
         scales = depth_scales(solution, settings.photo_scale, settings.largest_side)
         rows, sources = self._sources(solution, settings.sources)
         if not rows:
@@ -182,6 +192,24 @@ class PointsStep:
         depth_scale = float(np.median([scales[r] for r in rows]))
         gsd = float(np.median(cloud.gsd)) * depth_scale
         return self._cleared(context, cloud, {"depth_maps": len(rows), "gsd": gsd})
+
+    def _first_look(self, context: Context, solution: Solution) -> PointsFigures:
+        """A cloud of the sparse points: no depth is looked for."""
+        context.stage("Points for a first look", 0, 1)
+        inside = np.flatnonzero(solution.box.inside(solution.points))
+        cloud = first_cloud(
+            solution.points[inside], solution.colors[inside],
+            [solution.photo[solution.start[k] : solution.start[k + 1]] for k in inside], solution.centers,
+            np.array([solution.lens(r).fx for r in range(len(solution.numbers))]), solution.sigma[inside],
+        )  # fmt: skip
+        units.save_cloud(context.folder / (WHOLE if context.settings.cleared else CLOUD), cloud)
+        context.found(
+            say(
+                "A first look: no depth was looked for, {count} places that the alignment knows had to do.",
+                count=len(inside),
+            )
+        )
+        return self._cleared(context, cloud, {"depth_maps": 0, "gsd": float(np.median(cloud.gsd))})
 
     def _cleared_only(self, context: Context, before: Path) -> PointsFigures:
         """A cloud that is there with other points cleared away: nothing else is made again."""

@@ -17,7 +17,7 @@ from vast_quarry.core.formats.atomic import atomic_write, write_arrays
 from vast_quarry.core.surface.cut import cut_open, led_down
 from vast_quarry.core.surface.decimate import decimate
 from vast_quarry.core.surface.holes import close_holes
-from vast_quarry.core.surface.mesh import edge_faces, main_body
+from vast_quarry.core.surface.mesh import edge_faces, main_body, without_branches
 from vast_quarry.core.surface.poisson import median_spacing, poisson_depth, poisson_surface, trimmed
 from vast_quarry.core.surface.volume import Lattice, joined, tiles_of
 from vast_quarry.pipeline.executors import cores
@@ -143,7 +143,9 @@ def thin_surface(context: Context, cloud: Cloud, spacing: float, settings: Surfa
     shutil.rmtree(folder, ignore_errors=True)
     if not len(f):
         raise PlainError("The depth maps say nothing of a surface.", "Run Points again, or choose the way “whole”.")
-    return close_holes(*main_body(v, f), SMALL_HOLE * spacing)
+    v, f = main_body(v, without_branches(f))
+    v, f = close_holes(v, f, SMALL_HOLE * spacing)
+    return main_body(v, without_branches(f))
 
 
 def main_surface(

@@ -143,7 +143,7 @@ def keep(project_id: int, session: Db, f: Files) -> JobOut:
         mine = {**project.settings.get("points", {}), "cleared": settings["cleared"]}
         project.settings = {**project.settings, "points": mine}
         draft.edits, draft.done = [], 0
-    return JobOut.of(jobs.add_run(session, project, "points", settings=settings))
+    return JobOut.of(jobs.add_run(session, project, "points", settings={"points": settings}))
 
 
 @router.delete("/cleared", status_code=202)
@@ -154,4 +154,4 @@ def bring_back(project_id: int, session: Db, f: Files) -> JobOut:
         mine = {k: v for k, v in project.settings.get("points", {}).items() if k != "cleared"}
         project.settings = {**project.settings, "points": mine}
         draft.edits, draft.done = [], 0
-    return JobOut.of(jobs.add_run(session, project, "points", settings=settings))
+    return JobOut.of(jobs.add_run(session, project, "points", settings={"points": settings}))

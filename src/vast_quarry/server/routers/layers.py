@@ -61,17 +61,21 @@ def use(layer: str, body: UseIn, f: Files) -> None:
 
 
 @router.post("/{layer}/run", status_code=202)
-def run(project_id: int, layer: str, session: Db, f: Files, everything: bool = False) -> JobOut:
+def run(
+    project_id: int, layer: str, session: Db, f: Files, everything: bool = False, first_look: bool = False
+) -> JobOut:
     """Run a layer from the versions in use, after what is missing or out of date before it.
 
-    With ``everything``, all layers up to it are run by the settings as they are now.
+    With ``everything``, all layers up to it are run by the settings as they are now. With ``first_look`` Points are made of what the alignment
+    knows already, whatever the settings say.
     """
     project = get_project(session, project_id)
     if layer not in {s.layer for s in STEPS}:
         raise PlainError(say("There is no layer called {layer}.", layer=layer))
     if not layers.has_photos(f):
         raise PlainError("There are no photos yet.", "Bring some in, or shoot with the practice rig.")
-    return JobOut.of(jobs.add_run(session, project, layer, everything))
+    first = {"points": {**project.settings.get("points", {}), "made_from": "sparse"}} if first_look else None
+    return JobOut.of(jobs.add_run(session, project, layer, everything, first))
 
 
 @router.get("/cameras/scene")

@@ -35,16 +35,19 @@ def add_job(session: Session, project_id: int, kind: str, params: dict[str, Any]
 
 
 def add_run(
-    session: Session, project: Project, layer: str, everything: bool = False, settings: dict[str, Any] | None = None
+    session: Session,
+    project: Project,
+    layer: str,
+    everything: bool = False,
+    settings: dict[str, dict[str, Any]] | None = None,
 ) -> Job:
     """Queue a run with the settings as they are now, or give the one that waits or runs with just these.
 
-    What is changed while the job waits is for a later run. With ``settings`` those of the layer itself are these instead.
+    What is changed while the job waits is for a later run. With ``settings`` those of the layers named there are these instead.
     """
     assert project.id is not None
     recipe = recipe_of(project).model_dump(mode="json")
-    if settings is not None:
-        recipe["layers"][layer] = settings
+    recipe["layers"].update(settings or {})
     params = {"layer": layer, "everything": everything, "recipe": recipe, "left_out": list(project.left_out)}
     waiting = session.exec(
         select(Job).where(Job.project_id == project.id, col(Job.state).in_(["queued", "running"]))

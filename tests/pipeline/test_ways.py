@@ -18,6 +18,7 @@ from vast_quarry.core.surface.poisson import median_spacing
 from vast_quarry.core.texture.charts import stretch
 from vast_quarry.pipeline.atlas_maps import STRETCH_TONES, atlas_map, photo_tone
 from vast_quarry.pipeline.run import Runner
+from vast_quarry.pipeline.solution import load_solution
 from vast_quarry.pipeline.steps.points import load_cloud
 from vast_quarry.pipeline.steps.surface import load_mesh
 from vast_quarry.pipeline.steps.texture import HELD, SOURCE_MAP
@@ -89,3 +90,23 @@ def test_a_surface_out_of_the_depth_maps_is_where_the_skin_is(built_data: Path, 
     scene.add(*load_mesh(store.folder(whole)))
     assert np.median(scene.distance(v)) < 0.5 * median_spacing(cloud.points)
     assert not list(store.folder(version).glob("tiles*"))
+
+
+def test_a_first_look_needs_no_depth_and_says_so(built_data: Path, tmp_path: Path) -> None:
+    out = moved(built_data, tmp_path) / "projects" / "1"
+    store, recipe = Store(out), small()
+    recipe.layers["points"] = {**recipe.layers.get("points", {}), "made_from": "sparse"}
+    made = Runner(store, Quiet()).run(recipe, places(out / "photos"), until="surface").versions  # type: ignore[arg-type]
+    assert made["points"].figures["depth_maps"] == 0
+    assert "first look" in str(made["points"].findings[0])
+    assert not (store.folder(made["points"]) / "depth").exists()
+    v, f = load_mesh(store.folder(made["surface"]))
+    assert len(f) > 100
+    scene = RayScene()
+    scene.add(*load_mesh(store.folder(store.versions("surface")[0])))
+    box = load_solution(store.folder(made["points"])).box
+    assert np.median(scene.distance(v)) < 0.02 * box.size.max()
+    # where thin parts are wanted, depth is
+    recipe.layers["surface"] = {**recipe.layers.get("surface", {}), "way": "thin"}
+    with pytest.raises(PlainError, match="say nothing of a surface"):
+        Runner(store, Quiet()).run(recipe, places(out / "photos"), until="surface")  # type: ignore[arg-type]
