@@ -21,7 +21,6 @@ from vast_quarry.core.surface.mesh import (
     main_body,
     sample_surface,
     vertex_normals,
-    without_branches,
     without_degenerate,
 )
 from vast_quarry.core.surface.poisson import median_spacing, poisson_depth, poisson_surface, trimmed
@@ -246,12 +245,6 @@ def test_loops_that_meet_in_a_point_are_told_apart_however_long(rng: np.random.G
     assert sum(len(x) for x in loops) == (count == 1).sum()
     assert all(len(set(x.tolist())) == len(x) for x in loops)
     assert max(len(x) for x in loops) >= 4 * n
-
-
-def test_where_a_mesh_branches_the_faces_at_the_edge_go() -> None:
-    flaps = np.array([[0, 1, 2], [1, 0, 3], [0, 1, 4], [2, 1, 5]])
-    assert without_branches(flaps).tolist() == [[2, 1, 5]]
-    assert len(without_branches(flaps[[0, 1, 3]])) == 3
 
 
 def test_only_holes_up_to_a_size_are_closed() -> None:

@@ -14,6 +14,7 @@ from vast_quarry.core.raycast import RayScene
 from vast_quarry.core.texture.coloring import ColorSum, prepare_photo
 from vast_quarry.core.texture.packing import raster_faces
 from vast_quarry.core.texture.texels import REACH, band_of_texels, fill_between
+from vast_quarry.pipeline.orders import PhotoOrder
 from vast_quarry.pipeline.units import color as units
 
 PLATE = np.array([[-1.0, -1, 0], [1, -1, 0], [1, 1, 0], [-1, 1, 0]]), np.array([[0, 1, 2], [0, 2, 3]])
@@ -122,7 +123,7 @@ def test_the_picture_is_the_same_however_it_is_cut_into_bands(tmp_path) -> None:
         folder.mkdir()
         write_arrays(folder / "mesh.npz", vertices=PLATE[0], faces=PLATE[1], foot=-0.0)
         cam = Camera.simple(200, 200, 250.0)
-        order = units.PhotoOrder(0, str(tmp_path / "photo.png"), None, None, 1.0, 1.0, cam, LOOKING, CENTER)
+        order = PhotoOrder(0, str(tmp_path / "photo.png"), None, None, 1.0, 1.0, cam, LOOKING, CENTER)
         here = str(folder)
         for o in (units.AtlasOrder(128, 50.0, 128), order):
             units.prepare(here, o, 80.0, 4)

@@ -20,7 +20,10 @@ TYPICAL: dict[str, dict[str, float]] = {
         "Standing the model up": 0.3,
     },
     "points": {"Undistorting photos": 0.7, "Depth maps": 33.5, "Agreement between photos": 1.5, "Fusing": 1},
-    "surface": {"Surface through the points": 10.2, "Cutting": 1.2, "Main body": 0.2, "Fewer triangles": 0.4},
+    "surface": {
+        "Surface through the points": 10.2, "Cutting": 1.2, "Main body": 0.2, "Making photos ready": 1.5,
+        "Refining by the photos": 8, "Fewer triangles": 0.4,
+    },
     "texture": {
         "Unwrapping and reading photos": 3.3, "Weighing colours": 0.3, "Colouring vertices": 0.4, "Colouring": 2, "Filling the atlas": 0.3,
     },

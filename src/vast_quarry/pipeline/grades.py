@@ -19,14 +19,15 @@ GRADES: dict[Grade, dict[str, dict[str, Any]]] = {
     Grade.ROUGH: {
         "cameras": {"photo_scale": 0.5, "features": 3000, "partners": 10},
         "points": {"photo_scale": 0.25, "sources": 6, "keep": 3, "sweeps": [2, 5]},
-        "surface": {"faces": 60_000},
+        "surface": {"faces": 60_000, "refine": 1},
         "texture": {"photo_scale": 0.5, "largest": 2048},
     },
-    Grade.DRESSED: {"cameras": {}, "points": {}, "surface": {}, "texture": {}},
+    # a coarser skin is enough where photos refine it: measured in docs/benchmarks.md
+    Grade.DRESSED: {"cameras": {}, "points": {}, "surface": {"cell": 2.0}, "texture": {}},
     Grade.POLISHED: {
         "cameras": {"features": 12_000, "partners": 20},
         "points": {"photo_scale": 1.0, "largest_side": 4000, "sources": 10, "sweeps": [2, 2, 2, 6]},
-        "surface": {"faces": 1_500_000, "cell": 1.25},
+        "surface": {"faces": 1_500_000, "cell": 1.25, "refine": 3},
         "texture": {"largest": 8192},
     },
 }

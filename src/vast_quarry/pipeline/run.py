@@ -211,6 +211,7 @@ class Runner:
             context = Context(
                 folder, settings, {p: self.store.folder(v) for p, v in parents.items()},
                 step.layer, self.reporter, executor, self.cancelled, clock=StageClock(self._plan(step.layer, plain)),
+                lineage=self.store.lineage(parents.values()),
             )  # fmt: skip
             try:
                 # several threads add up in another order: the same recipe would not give the same figures everywhere

@@ -87,7 +87,10 @@ class Reporter(Protocol):
 
 @dataclass
 class Context:
-    """What a running step has: where to write, its settings, its parents, and ways to report and to stop."""
+    """What a running step has: where to write, its settings, its parents, and ways to report and to stop.
+
+    ``lineage`` holds the folders of all versions that the parents were made from, and of theirs, by layer.
+    """
 
     folder: Path
     settings: Any
@@ -98,6 +101,7 @@ class Context:
     cancelled: threading.Event = field(default_factory=threading.Event)
     findings: list[Said] = field(default_factory=list)
     clock: StageClock = field(default_factory=lambda: StageClock({}))
+    lineage: dict[str, Path] = field(default_factory=dict)
     _last: float = 0.0
     _stage: str = ""
 

@@ -16,7 +16,7 @@ from __future__ import annotations
 import hashlib
 import json
 import os
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
@@ -209,6 +209,19 @@ class Store:
             mine = next((v for v in self.versions(layer) if v.number == number), None)
             if mine and any(not self.still_good(mine, p, now.get(p)) for p in mine.parents):
                 out.append(layer)
+        return out
+
+    def lineage(self, versions: Iterable[Version]) -> dict[str, Path]:
+        """Folders of what versions were made from, and that from again, by layer; those that are gone are passed over."""
+        out: dict[str, Path] = {}
+        todo = list(versions)
+        while todo:
+            one = todo.pop()
+            for layer, number in one.parents.items():
+                found = next((v for v in self.versions(layer) if v.number == number), None)
+                if found is not None and layer not in out:
+                    out[layer] = self.folder(found)
+                    todo.append(found)
         return out
 
     def still_good(self, version: Version, parent: str, number: int | None) -> bool:

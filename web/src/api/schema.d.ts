@@ -4464,6 +4464,8 @@ export interface components {
             octree_depth?: number;
             /** Open Edges */
             open_edges?: number;
+            /** Photos Agree */
+            photos_agree?: number[];
             /** Size */
             size?: number[];
             /** Triangles */
@@ -6987,6 +6989,11 @@ export interface operations {
                      * @description Surface farther than this from any point was not seen, and is trimmed off.
                      */
                     reach?: number;
+                    /**
+                     * Turns of refining by the photos
+                     * @description Each goes over the surface and moves it to where the photos agree best about it; 0 leaves it as the points have it.
+                     */
+                    refine?: number;
                     /**
                      * Way
                      * @description Whole: one smooth skin through the points, thin places bridged. Thin parts: out of the depth maps, what photos look through stays empty.

@@ -36,7 +36,7 @@ def without_doubles(vertices: Array, faces: Faces) -> Faces:
     key = np.sort(faces, axis=1)
     _, first = np.unique(key, axis=0, return_index=True)
     faces = faces[np.sort(first)]
-    for _ in range(3):
+    for _ in range(20):  # fewer faces are crowded each time
         edges = np.sort(np.concatenate([faces[:, [0, 1]], faces[:, [1, 2]], faces[:, [2, 0]]]), axis=1)
         code = edges[:, 0] * (int(faces.max(initial=0)) + 1) + edges[:, 1]
         _, inverse, times = np.unique(code, return_inverse=True, return_counts=True)

@@ -15,13 +15,14 @@ from vast_quarry.core.dense.fusion import Cloud
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import atomic_write, write_arrays
 from vast_quarry.core.surface.cut import cut_open, led_down
-from vast_quarry.core.surface.decimate import decimate
+from vast_quarry.core.surface.decimate import decimate, without_doubles
 from vast_quarry.core.surface.holes import close_holes
-from vast_quarry.core.surface.mesh import edge_faces, main_body, without_branches
+from vast_quarry.core.surface.mesh import edge_faces, main_body
 from vast_quarry.core.surface.poisson import median_spacing, poisson_depth, poisson_surface, trimmed
 from vast_quarry.core.surface.volume import Lattice, joined, tiles_of
 from vast_quarry.pipeline.executors import cores
 from vast_quarry.pipeline.figures import SurfaceFigures
+from vast_quarry.pipeline.refining import refined
 from vast_quarry.pipeline.solution import load_solution
 from vast_quarry.pipeline.step import Context, StepSettings, setting
 from vast_quarry.pipeline.steps.points import load_cloud
@@ -32,14 +33,14 @@ Mesh = tuple[NDArray[np.float64], NDArray[np.int64]]
 
 #: holes that are closed in any case, in spacings of the points
 SMALL_HOLE = 12.0
-#: cells of the lattice of distances, in those of the skin; tiles that one unit looks at; bytes that a tile takes, and a depth map
-THIN_CELL, TILES, TILE_BYTES, MAP_BYTES = 0.75, 400, 1.5e6, 1e8
+#: cells of the lattice of distances, in those of the skin, and in spacings at most; tiles that one unit looks at; bytes that a tile takes, and a depth map
+THIN_CELL, THIN_MOST, TILES, TILE_BYTES, MAP_BYTES = 0.75, 1.05, 400, 1.5e6, 1e8
 
 
 class SurfaceSettings(StepSettings):
     """How to mesh."""
 
-    came_later: ClassVar[frozenset[str]] = frozenset({"way"})
+    came_later: ClassVar[frozenset[str]] = frozenset({"way", "refine"})
 
     way: str = setting(
         "whole",
@@ -53,6 +54,12 @@ class SurfaceSettings(StepSettings):
         "Close it where nothing was seen, and at the bottom: solid, as for printing.",
         main=True,
     )
+    refine: int = setting(
+        2,
+        "Turns of refining by the photos",
+        "Each goes over the surface and moves it to where the photos agree best about it; 0 leaves it as the points have it.",
+        main=True, usual=(0, 4), cost="Each takes about as long as a tenth of the depth maps.", ge=0, le=10,
+    )  # fmt: skip
     faces: int = setting(
         400_000,
         "Triangles, at most",
@@ -128,7 +135,7 @@ def thin_surface(context: Context, cloud: Cloud, spacing: float, settings: Surfa
     folder = context.folder / "tiles"
     folder.mkdir(exist_ok=True)
     here, points = str(folder), str(context.parents["points"])
-    lattice = Lattice(tuple(cloud.points.min(0).tolist()), spacing * settings.cell * THIN_CELL)
+    lattice = Lattice(tuple(cloud.points.min(0).tolist()), spacing * min(settings.cell * THIN_CELL, THIN_MOST))
     if not (folder / units.PLACES).exists():
         with atomic_write(folder / units.PLACES) as out:
             np.save(out, cloud.points.astype(np.float32))
@@ -143,9 +150,9 @@ def thin_surface(context: Context, cloud: Cloud, spacing: float, settings: Surfa
     shutil.rmtree(folder, ignore_errors=True)
     if not len(f):
         raise PlainError("The depth maps say nothing of a surface.", "Run Points again, or choose the way “whole”.")
-    v, f = main_body(v, without_branches(f))
+    v, f = main_body(v, without_doubles(v, f))
     v, f = close_holes(v, f, SMALL_HOLE * spacing)
-    return main_body(v, without_branches(f))
+    return main_body(v, without_doubles(v, f))
 
 
 def main_surface(
@@ -207,6 +214,9 @@ class SurfaceStep:
             lambda text, n: context.stage(text, n, 4),
             None if settings.way == "whole" else lambda spacing: thin_surface(context, cloud, spacing, settings),
         )
+        agreed: list[float] = []
+        if settings.refine:
+            (v, f), agreed = refined(context, (v, f), solution, settings.refine, foot)
         full = len(f)
         context.stage("Fewer triangles", 3, 4)
         v, f = decimate(v, f, settings.faces)
@@ -218,7 +228,9 @@ class SurfaceStep:
         write_arrays(context.folder / "mesh.npz", vertices=v, faces=f, foot=foot)
         pairs, _ = edge_faces(f)
         context.stage("Done", 4, 4)
+        told: SurfaceFigures = {"photos_agree": [round(a, 4) for a in agreed]} if agreed else {}
         return {
+            **told,
             "triangles": len(f),
             "vertices": len(v),
             "triangles_before_decimation": full,

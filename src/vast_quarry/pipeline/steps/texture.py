@@ -12,19 +12,19 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
+from vast_quarry.core.camera import Camera
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import atomic_write, is_whole, write_arrays
-from vast_quarry.core.photo.reading import scaled_size
 from vast_quarry.core.surface.mesh import face_areas, vertex_normals
 from vast_quarry.core.texture.coloring import even_gains, spread_over_mesh
 from vast_quarry.core.texture.seams import seam_visibility
 from vast_quarry.core.texture.texels import fill_between
 from vast_quarry.core.words import say
 from vast_quarry.pipeline.figures import HeldOut, TextureFigures
+from vast_quarry.pipeline.orders import PhotoOrder, photo_orders
 from vast_quarry.pipeline.solution import Solution, load_solution
 from vast_quarry.pipeline.step import Context, StepSettings, setting
-from vast_quarry.pipeline.steps.masks import mask_file
-from vast_quarry.pipeline.steps.photos import PhotoList, read_photo_list
+from vast_quarry.pipeline.steps.photos import read_photo_list
 from vast_quarry.pipeline.steps.surface import load_foot, load_mesh
 from vast_quarry.pipeline.units import color as units
 
@@ -194,7 +194,7 @@ def texture_mesh(
     return figures
 
 
-def parted(photos: list[units.PhotoOrder], back: int) -> tuple[list[units.PhotoOrder], list[units.PhotoOrder]]:
+def parted(photos: list[PhotoOrder], back: int) -> tuple[list[PhotoOrder], list[PhotoOrder]]:
     """Photos to colour from, and those that are kept back, spread evenly over all.
 
     Raises
@@ -211,7 +211,7 @@ def parted(photos: list[units.PhotoOrder], back: int) -> tuple[list[units.PhotoO
     return [p for k, p in enumerate(photos) if k not in held], [photos[k] for k in sorted(held)]
 
 
-def _checked(context: Context, folder: str, held: list[units.PhotoOrder]) -> list[HeldOut]:
+def _checked(context: Context, folder: str, held: list[PhotoOrder]) -> list[HeldOut]:
     """Photos that were kept back, held against the model."""
     if not held:
         return []
@@ -225,7 +225,7 @@ def _checked(context: Context, folder: str, held: list[units.PhotoOrder]) -> lis
     return [{**c, "photo": name.get(int(numbers[c["row"]]), "?")} for c in found if c is not None]
 
 
-def smaller(order: units.PhotoOrder, side: int) -> units.PhotoOrder:
+def smaller(order: PhotoOrder, side: int) -> PhotoOrder:
     """The same photo with no side longer than ``side``."""
     factor = min(1.0, side / max(order.camera.width, order.camera.height))
     size = max(1, round(order.camera.width * factor)), max(1, round(order.camera.height * factor))
@@ -250,29 +250,20 @@ def _contradicted(context: Context, voices: list[units.Voice], told: list[dict[i
     return 100 * float(against) / max(float(asked), 1.0)
 
 
-def _orders(context: Context, solution: Solution, settings: TextureSettings, finest: float) -> list[units.PhotoOrder]:
+def _orders(context: Context, solution: Solution, settings: TextureSettings, finest: float) -> list[PhotoOrder]:
     """The aligned photos, none read finer than ``finest`` texels per world unit can show."""
-    listed: PhotoList = read_photo_list(context.parents["photos"])
-    by_number = {p.number: p for p in listed.photos}
-    out = []
-    for row in solution.aligned.tolist():
-        photo, lens = by_number[int(solution.numbers[row])], solution.lens(row)
+
+    def scale_of(row: int, lens: Camera) -> float:
         scale = min(settings.photo_scale, settings.largest_side / max(lens.width, lens.height))
         # texels in a pixel of the photo: fewer than three quarters, and detail between them would come out as grain
         within = finest * solution.distance(row) / lens.fx
-        scale = min(scale, max(within / 0.75, 0.05))
-        mask = mask_file(context.parents["masks"], photo.number) if settings.obey_masks else None
-        out.append(
-            units.PhotoOrder(
-                row, str(listed.file(photo)), str(mask) if mask else None, photo.tone, scale, photo.sharpness or 1.0,
-                lens.scaled(*scaled_size(lens.width, lens.height, scale)), solution.rotations[row], solution.centers[row],
-            )
-        )  # fmt: skip
-    return out
+        return min(scale, max(within / 0.75, 0.05))
+
+    return photo_orders(context.parents, solution, scale_of, settings.obey_masks)
 
 
 def _voices(
-    context: Context, settings: TextureSettings, photos: list[units.PhotoOrder], folder: str, picked: int
+    context: Context, settings: TextureSettings, photos: list[PhotoOrder], folder: str, picked: int
 ) -> list[units.Voice]:
     """What each photo counts: gains that bring their colours together, and sharpness against the others."""
     context.stage("Weighing colours", 0, 1)

@@ -15,7 +15,6 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
-from vast_quarry.core.camera import Camera
 from vast_quarry.core.formats.atomic import atomic_write, is_whole, write_arrays
 from vast_quarry.core.mask.files import mask_at
 from vast_quarry.core.photo.reading import load_rgb
@@ -29,26 +28,12 @@ from vast_quarry.core.texture.held_out import MIDDLE, Model, about, difference, 
 from vast_quarry.core.texture.packing import Atlas, unwrap
 from vast_quarry.core.texture.texels import band_of_texels
 from vast_quarry.pipeline.figures import HeldOut
+from vast_quarry.pipeline.orders import PhotoOrder
 from vast_quarry.pipeline.steps.masks import load_mask
 from vast_quarry.pipeline.steps.surface import load_foot
 
 #: what a texel of a band is: between charts, coloured from its surroundings, seen by photos
 BETWEEN, GUESSED, SEEN = 0, 1, 2
-
-
-@dataclass(frozen=True)
-class PhotoOrder:
-    """A photo to colour from: its files, how it is read, how sharp it is (as it was judged), and where it stands."""
-
-    row: int
-    file: str
-    mask: str | None
-    tone: dict[str, float] | None
-    scale: float
-    sharpness: float
-    camera: Camera
-    rotation: NDArray[np.float64]
-    center: NDArray[np.float64]
 
 
 @dataclass(frozen=True)

@@ -1,0 +1,107 @@
+"""Units of the Surface step's refinement: photos made ready to be asked, and what they say of some vertices.
+
+All that is needed lies as files in one folder and is mapped, not read: memory is bounded by the vertices of a unit, whatever the number and
+size of photos.
+"""
+
+from __future__ import annotations
+
+from functools import lru_cache
+from pathlib import Path
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from vast_quarry.core.formats.atomic import atomic_write, is_whole, write_arrays
+from vast_quarry.core.mask.files import mask_at
+from vast_quarry.core.photo.reading import load_rgb
+from vast_quarry.core.photo.tone import Tone, apply_tone
+from vast_quarry.core.raycast import RayScene
+from vast_quarry.core.surface.mesh import vertex_normals
+from vast_quarry.core.surface.refine import ASKED, Patches, Witness, chosen
+from vast_quarry.core.texture.coloring import edge_ramp, mesh_depth
+from vast_quarry.pipeline.orders import PhotoOrder
+from vast_quarry.pipeline.steps.masks import load_mask
+
+#: what is kept of each photo
+KINDS = ("gray", "depth", "ramp")
+#: vertices that are looked at together
+AT_ONCE = 10_000
+
+
+def _file(folder: str, row: int, kind: str) -> Path:
+    return Path(folder) / f"{kind}-{row:05d}.npy"
+
+
+@lru_cache(1)
+def _scene(folder: str) -> RayScene:
+    scene = RayScene()
+    with np.load(Path(folder) / "mesh-0.npz") as f:
+        scene.add(f["vertices"], f["faces"])
+    return scene
+
+
+def make_ready(folder: str, order: PhotoOrder) -> None:
+    """Keep a photo's grey levels, and at half its size the depth of the mesh and how far inside of what it sees each pixel lies."""
+    if all(_file(folder, order.row, kind).exists() for kind in KINDS):
+        return
+    rgb = apply_tone(load_rgb(Path(order.file), order.scale), Tone.from_dict(order.tone))
+    scene = _scene(folder)
+    small = order.camera.scaled(max(order.camera.width // 2, 1), max(order.camera.height // 2, 1))
+    depth = mesh_depth(scene, small, order.rotation, order.center)
+    mask = load_mask(order.mask)
+    keep = mask_at(mask, small.width, small.height) if mask is not None else None
+    ramp = edge_ramp(depth, keep, reach=max(3.0, 0.006 * small.width))
+    gray = cv2.cvtColor(rgb, cv2.COLOR_RGB2GRAY)
+    for kind, values in zip(KINDS, (gray, depth, ramp)):
+        with atomic_write(_file(folder, order.row, kind)) as out:
+            np.save(out, values)
+
+
+def _witness(folder: str, order: PhotoOrder) -> Witness:
+    gray, depth, ramp = (np.asarray(np.load(_file(folder, order.row, k), mmap_mode="r")) for k in KINDS)
+    return Witness(gray, depth, ramp, order.camera, order.rotation, order.center)
+
+
+def said_file(folder: str, turn: int, first: int) -> Path:
+    """Where a unit puts what the photos say."""
+    return Path(folder) / f"said-{turn}-{first:09d}.npz"
+
+
+def ask(folder: str, turn: int, first: int, last: int, orders: list[PhotoOrder]) -> None:
+    """Write what the photos say of vertices ``first`` to ``last`` of the mesh of a turn: shifts, how sure they are, how photos agree now."""
+    target = said_file(folder, turn, first)
+    if is_whole(target):
+        return
+    with np.load(Path(folder) / f"mesh-{turn}.npz") as f:
+        vertices = f["vertices"]
+        normals = vertex_normals(vertices, f["faces"])[first:last].astype(np.float32)
+    points = vertices[first:last].astype(np.float32)
+    witnesses = [_witness(folder, o) for o in orders]
+    centers = np.stack([o.center for o in orders]).astype(np.float32)
+    focal = np.array([o.camera.fx for o in orders])
+    parts = []
+    for a in range(0, len(points), AT_ONCE):
+        here = slice(a, a + AT_ONCE)
+        parts.append(_asked(points[here], normals[here], witnesses, centers, focal))
+    shift, sure, now = (np.concatenate(p) for p in zip(*parts))
+    write_arrays(target, shift=shift, sure=sure, now=now)
+
+
+def _asked(
+    points: NDArray[np.float32],
+    normals: NDArray[np.float32],
+    witnesses: list[Witness],
+    centers: NDArray,
+    focal: NDArray,
+) -> tuple[NDArray, NDArray, NDArray]:
+    weights = np.stack([w.weights(points, normals) for w in witnesses])
+    photos = np.full((len(points), ASKED), -1, np.int32)
+    chosen(weights, points, centers, photos)
+    best = np.maximum(photos[:, 0], 0)
+    gsd = (np.linalg.norm(centers[best] - points, axis=1) / focal[best]).astype(np.float32)
+    patches = Patches(points, normals, photos, gsd)
+    for k in np.unique(photos[photos >= 0]).tolist():
+        patches.add(k, witnesses[k])
+    return patches.found()
