@@ -9,10 +9,22 @@ import trimesh
 from vast_quarry.core.camera import Camera
 from vast_quarry.core.pose import look_at
 from vast_quarry.core.raycast import RayScene
-from vast_quarry.core.surface.mesh import midpoints, vertex_normals
-from vast_quarry.core.surface.refine import ASKED, HALF, PLACES, STEP, Patches, Witness, chosen, moved, spread
+from vast_quarry.core.surface.mesh import midpoints
+from vast_quarry.core.surface.refine import (
+    ASKED,
+    HALF,
+    PLACES,
+    Patches,
+    Witness,
+    chosen,
+    edge_length,
+    facing,
+    spread,
+)
 from vast_quarry.core.texture.coloring import edge_ramp, mesh_depth, pixel_rays
 
+#: a pixel on the ball
+GSD = 0.0035
 LENS = Camera(320, 320, 520.0, 520.0, 158.0, 161.0, k1=-0.08)
 
 
@@ -49,17 +61,18 @@ def witnesses(v: np.ndarray, f: np.ndarray, count: int = 14) -> list[Witness]:
     return out
 
 
-def asked(v: np.ndarray, f: np.ndarray, seen: list[Witness]) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    points, normals = v.astype(np.float32), vertex_normals(v, f).astype(np.float32)
+def asked(v: np.ndarray, f: np.ndarray, seen: list[Witness]) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+    points, normals = v.astype(np.float32), facing(v, f, GSD).astype(np.float32)
     weights = np.stack([w.weights(points, normals) for w in seen])
     centers = np.stack([w.center for w in seen]).astype(np.float32)
     photos = np.full((len(v), ASKED), -1, np.int32)
     chosen(weights, points, centers, photos)
     gsd = (np.linalg.norm(centers[np.maximum(photos[:, 0], 0)] - points, axis=1) / LENS.fx).astype(np.float32)
-    patches = Patches(points, normals, photos, gsd)
+    patches = Patches(points, normals, photos, centers, gsd)
     for k, w in enumerate(seen):
         patches.add(k, w)
-    return patches.found()
+    shift, sure, now = patches.found()
+    return shift, sure, patches.step, now
 
 
 @pytest.fixture(scope="module")
@@ -77,14 +90,14 @@ def test_a_bumpy_ball_becomes_round_and_photos_agree_better(bumpy: tuple[np.ndar
     middle = np.abs(v[:, 2]) < 0.35  # the poles are seen by nobody
     before = np.abs(np.linalg.norm(v, axis=1) - 0.5)[middle]
     for _ in range(2):
-        shift, sure, now = asked(v, f, seen)
+        shift, sure, step, now = asked(v, f, seen)
         agreement.append(np.nanmean(now))
-        v = moved(v, f, spread(shift, sure, f))
-    agreement.append(np.nanmean(asked(v, f, seen)[2]))
+        v = v + spread(shift, sure, step, edge_length(v, f), f)[:, None] * facing(v, f, GSD)
+    agreement.append(np.nanmean(asked(v, f, seen)[3]))
     after = np.abs(np.linalg.norm(v, axis=1) - 0.5)[middle]
     assert np.median(after) < 0.2 * np.median(before)
     assert np.quantile(after, 0.9) < 0.3 * np.quantile(before, 0.9)
-    assert np.median(after) < 0.07 * 0.0035  # of a pixel
+    assert np.median(after) < 0.07 * GSD  # of a pixel
     assert agreement[0] < agreement[1] <= agreement[2] + 1e-3
 
 
@@ -94,11 +107,11 @@ def test_one_photo_with_something_before_it_is_not_heard(bumpy: tuple[np.ndarray
     rng = np.random.default_rng(8)
     seen[3].gray[:] = rng.integers(0, 255, seen[3].gray.shape)
     for _ in range(2):
-        shift, sure, _ = asked(v, f, seen)
-        v = moved(v, f, spread(shift, sure, f))
+        shift, sure, step, _ = asked(v, f, seen)
+        v = v + spread(shift, sure, step, edge_length(v, f), f)[:, None] * facing(v, f, GSD)
     before_it = (v @ (seen[3].center / np.linalg.norm(seen[3].center))) > 0.35
     off = np.abs(np.linalg.norm(v, axis=1) - 0.5)[before_it]
-    assert np.median(off) < 0.12 * 0.0035
+    assert np.median(off) < 0.12 * GSD
 
 
 def test_where_there_is_nothing_to_see_vertices_follow_their_neighbours() -> None:
@@ -108,9 +121,9 @@ def test_where_there_is_nothing_to_see_vertices_follow_their_neighbours() -> Non
     sure = np.ones(len(shift))
     blind = np.random.default_rng(2).random(len(shift)) < 0.3
     shift[blind], sure[blind] = 50.0, 0.0
-    found = spread(shift, sure, f)
+    found = spread(shift, sure, np.full(len(shift), 0.1), 0.1, f)
     np.testing.assert_allclose(found, 0.3, atol=0.02)
-    assert not spread(shift, np.zeros(len(shift)), f).any()
+    assert not spread(shift, np.zeros(len(shift)), sure, 0.1, f).any()
 
 
 def test_flat_photos_say_nothing() -> None:
@@ -119,7 +132,7 @@ def test_flat_photos_say_nothing() -> None:
     seen = witnesses(v, f)
     for w in seen:
         w.gray[:] = 127
-    shift, sure, now = asked(v, f, seen)
+    shift, sure, _, now = asked(v, f, seen)
     assert not sure.any()
     assert not shift.any()
     assert np.isnan(now).all()
@@ -133,7 +146,6 @@ def test_photos_that_are_asked_look_from_apart() -> None:
     chosen(weights, np.zeros((1, 3), np.float32), centers, out)
     assert out[0].tolist() == [0, 6, *[-1] * (ASKED - 2)]
     assert PLACES % 2 == 1
-    assert STEP * (PLACES // 2) > 1
     assert HALF > 1
 
 

@@ -38,3 +38,13 @@ def test_points_of_unknown_depth_go(rng: np.random.Generator) -> None:
 def test_few_points_are_judged_by_their_precision_alone(rng: np.random.Generator) -> None:
     x = rng.uniform(0, 1, (12, 3))
     assert trusted(x, np.full(12, 0.002), np.full(12, 0.001), np.full(12, 2)).all()
+
+
+def test_where_photos_stand_close_together_points_are_judged_by_each_other(rng: np.random.Generator) -> None:
+    """A clip along a short arc: no depth is sure to four pixels, and none of the points was left; those far less sure than the rest go."""
+    x = rng.uniform(0, 1, (500, 3)) * [1, 1, 0]
+    sigma = 0.002 * rng.uniform(6, 9, 500)
+    sigma[:30] *= 5
+    kept = trusted(x, np.full(500, 0.002), sigma, np.full(500, 4))
+    assert not kept[:30].any()
+    assert kept[30:].all()

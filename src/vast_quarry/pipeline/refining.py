@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import shutil
-from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,7 +10,7 @@ from numpy.typing import NDArray
 from vast_quarry.core.camera import Camera
 from vast_quarry.core.formats.atomic import write_arrays
 from vast_quarry.core.surface.mesh import midpoints
-from vast_quarry.core.surface.refine import moved, spread
+from vast_quarry.core.surface.refine import edge_length, facing, spread
 from vast_quarry.core.words import say
 from vast_quarry.pipeline.orders import PhotoOrder, photo_orders
 from vast_quarry.pipeline.solution import Solution
@@ -25,6 +24,8 @@ LARGEST_SIDE = 9000
 #: vertices of one unit; by how many it is told whether photos agree better; bytes that a vertex of a unit takes at most, and a
 #: pixel of a photo that is made ready
 VERTICES, MEASURED, UNIT_BYTES, PHOTO_BYTES = 40_000, 40_000, 1.5e8, 24.0
+#: share of what photos disagree by that a turn has to take away to be kept
+BETTER = 0.02
 #: edges longer than so many pixels are halved once, while no more triangles than so many come of it
 COARSE, MOST_FACES = 2.5, 8_000_000
 
@@ -43,7 +44,7 @@ def refined(context: Context, mesh: Mesh, solution: Solution, turns: int, foot: 
 
     orders = photo_orders(context.lineage, solution, scale_of)
     vertices, faces = mesh
-    _keep(folder, 0, vertices, faces)
+    write_arrays(folder / units.FIRST, vertices=vertices, faces=faces)
     context.each(
         "Making photos ready", units.make_ready, [(here, o) for o in orders],
         memory=[PHOTO_BYTES * o.camera.width * o.camera.height for o in orders],
@@ -54,38 +55,33 @@ def refined(context: Context, mesh: Mesh, solution: Solution, turns: int, foot: 
     among = np.concatenate([np.arange(a, b) for a, b in some])
     for turn in range(turns + 1):
         last = turn == turns
-        if turn == 1 and not last and _edge(vertices, faces) > COARSE * solution.gsd() and 4 * len(faces) <= MOST_FACES:
+        if (
+            turn == 1
+            and not last
+            and edge_length(vertices, faces) > COARSE * solution.gsd()
+            and 4 * len(faces) <= MOST_FACES
+        ):
             vertices, faces = midpoints(vertices, faces)
-        _keep(folder, turn, vertices, faces)
+        normals = facing(vertices, faces, solution.gsd())
+        write_arrays(folder / units.mesh_name(turn), vertices=vertices, normals=normals)
         parts = some if last else [(a, min(a + VERTICES, len(vertices))) for a in range(0, len(vertices), VERTICES)]
-        shift, sure, now = _asked(context, here, turn, parts, orders)
+        shift, sure, step, now = _asked(context, here, turn, parts, orders)
         now = now if last else now[among]
         agreed.append(float(np.nanmean(now)) if np.isfinite(now).any() else 0.0)
-        if turn and agreed[-1] <= agreed[-2]:
+        # less than that is noise that photos have in common
+        if turn and 1 - agreed[-1] > (1 - BETTER) * (1 - agreed[-2]):
             vertices, faces = before
             break
         if last or not (sure > 0).any():
             break
         before = vertices, faces
-        shift = spread(shift, sure, faces)
+        shift = spread(shift, sure, step, edge_length(vertices, faces), faces)
         shift[vertices[:, 2] <= foot] = 0
-        vertices = moved(vertices, faces, shift)
+        vertices = vertices + shift[:, None].astype(float) * normals
     shutil.rmtree(folder, ignore_errors=True)
-    if len(agreed) > 1 and agreed[1] <= agreed[0]:
+    if len(agreed) == 2 and (vertices is mesh[0]):
         context.found(say("Photos agreed no better after the surface was refined by them: it stays as it was."))
     return (vertices, faces), agreed
-
-
-def _keep(folder: Path, turn: int, vertices: NDArray, faces: NDArray) -> None:
-    file = folder / f"mesh-{turn}.npz"
-    if not file.exists():
-        write_arrays(file, vertices=vertices, faces=faces)
-
-
-def _edge(vertices: NDArray, faces: NDArray) -> float:
-    """Median length of some edges."""
-    some = faces[:: max(1, len(faces) // 20_000)]
-    return float(np.median(np.linalg.norm(vertices[some[:, 0]] - vertices[some[:, 1]], axis=1)))
 
 
 def _some(count: int) -> list[tuple[int, int]]:
@@ -97,13 +93,13 @@ def _some(count: int) -> list[tuple[int, int]]:
 
 def _asked(
     context: Context, folder: str, turn: int, parts: list[tuple[int, int]], orders: list[PhotoOrder]
-) -> tuple[NDArray, NDArray, NDArray]:
+) -> tuple[NDArray, NDArray, NDArray, NDArray]:
     """What the photos say of stretches of the vertices."""
     jobs = [(folder, turn, a, b, orders) for a, b in parts]
     context.each("Refining by the photos", units.ask, jobs, memory=[UNIT_BYTES] * len(jobs))
     found = []
     for a, _ in parts:
         with np.load(units.said_file(folder, turn, a)) as f:
-            found.append((f["shift"], f["sure"], f["now"]))
-    shift, sure, now = (np.concatenate(x) for x in zip(*found))
-    return shift, sure, now
+            found.append([f[name] for name in ("shift", "sure", "step", "now")])
+    shift, sure, step, now = (np.concatenate(x) for x in zip(*found))
+    return shift, sure, step, now

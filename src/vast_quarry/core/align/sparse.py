@@ -18,8 +18,8 @@ from scipy.spatial import cKDTree
 Array = NDArray[np.float64]
 
 #: neighbours that are asked; how many times their usual spread about their plane a point may lie off it; how much further
-#: than usual its neighbours may be; and how many pixels at its distance it may be unsure by
-NEIGHBOURS, OFF_PLANE, LONELY, UNSURE_PX = 8, 2.0, 3.0, 4.0
+#: than usual its neighbours may be; how many pixels at its distance it may be unsure by, and how many times what is usual
+NEIGHBOURS, OFF_PLANE, LONELY, UNSURE_PX, UNUSUAL = 8, 2.0, 3.0, 4.0, 2.0
 
 
 def trusted(points: Array, grain: Array, sigma: Array, views: NDArray[np.int64]) -> NDArray[np.bool_]:
@@ -34,7 +34,10 @@ def trusted(points: Array, grain: Array, sigma: Array, views: NDArray[np.int64])
     views : (N,)
         Photos that see it: what four and more agree about needs no neighbours.
     """
-    sure = ~(sigma > UNSURE_PX * grain)
+    # where all photos stand close together no depth is sure: what is usual there is all there is
+    unsure = sigma / grain
+    usual = float(np.nanmedian(unsure)) if np.isfinite(unsure).any() else 0.0
+    sure = ~(unsure > max(UNSURE_PX, UNUSUAL * usual))
     if len(points) < 5 * NEIGHBOURS:
         return sure
     far, near = cKDTree(points).query(points, k=NEIGHBOURS + 1)

@@ -20,24 +20,30 @@ from dataclasses import dataclass
 import numpy as np
 from numba import njit, prange
 from numpy.typing import NDArray
+from scipy.sparse import coo_matrix, diags
+from scipy.sparse.linalg import cg
 
 from vast_quarry.core.camera import Camera, brown, view_limit
-from vast_quarry.core.surface.mesh import vertex_normals
+from vast_quarry.core.surface.mesh import normalised, vertex_normals
 from vast_quarry.core.texture.coloring import seen_at
 
 Array = NDArray[np.float64]
 Floats = NDArray[np.float32]
 Faces = NDArray[np.int64]
 
-#: samples beside a patch's middle, one a pixel of the best photo; photos that are asked; places along the normal, and the step between
-#: them in such pixels
-HALF, ASKED, PLACES, STEP = 3, 5, 7, 0.5
+#: samples beside a patch's middle, one a pixel of the best photo; photos that are asked; places along the normal
+HALF, ASKED, PLACES = 3, 5, 7
+#: step between places: so many pixels by which the photos then see the patch apart; photos that see it less apart than this share of how far
+#: it moves, and how far apart counts at most
+STEP, LEAST_APART, MOST_APART = 0.5, 0.08, 1.25
 #: photos whose lines of sight lie closer than this (cosine; 6 degrees) tell nothing of the distance between them
 APART = float(np.cos(np.radians(6.0)))
 #: least contrast of a patch (standard deviation in levels), and how far a photo must agree with the others to be heard
 CONTRAST, HEARD = 1.5, 0.4
-#: how strongly neighbours pull against a vertex of usual sureness, and how often they do
-PULL, ROUNDS = 1.0, 40
+#: how far about a vertex its normal is the mean of, in pixels; rounds of that at most
+WIDE, MOST_TURNS = 2.5, 8
+#: how much a slope of the shifts of one step an edge counts against a miss of one step where it is as sure as usual; rounds of approach at most
+PULL, ROUNDS = 25.0, 300
 
 
 @dataclass
@@ -96,14 +102,38 @@ def chosen(weights, P, centers, out):
             out[p, k] = -1
 
 
+@njit(error_model="numpy", cache=True, parallel=True)
+def _apart(P, N, photos, centers, out):
+    """How far photos see a place apart, on the surface, for each unit that it moves along the normal: the farthest two of them."""
+    for n in prange(P.shape[0]):
+        side = np.zeros((photos.shape[1], 3))
+        for k in range(photos.shape[1]):
+            if photos[n, k] >= 0:
+                d = centers[photos[n, k]] - P[n]
+                along = (d * N[n]).sum()
+                side[k] = (d - along * N[n]) / along
+        for k in range(photos.shape[1]):
+            for m in range(k):
+                if photos[n, k] >= 0 and photos[n, m] >= 0:
+                    off = side[k] - side[m]
+                    out[n] = max(out[n], np.sqrt((off * off).sum()))
+
+
 class Patches:
     """Patches about vertices (N, 3) with normals (N, 3), as the photos chosen for each (N, ASKED) show them at places along the normal.
 
-    ``gsd`` (N,) is the size of a pixel of the best photo on the surface.
+    ``centers`` (n, 3) are where all photos stand; ``gsd`` (N,) is the size of a pixel of the best photo on the surface.
     """
 
-    def __init__(self, points: Floats, normals: Floats, photos: NDArray[np.int32], gsd: Floats) -> None:
-        self.points, self.normals, self.photos, self.gsd = points, normals, photos, gsd
+    def __init__(
+        self, points: Floats, normals: Floats, photos: NDArray[np.int32], centers: Floats, gsd: Floats
+    ) -> None:
+        apart = np.zeros(len(points), np.float32)
+        _apart(points, normals, photos, centers, apart)
+        # photos from nearly one side tell little of the distance: it takes long steps to see any difference
+        self.step = (STEP * gsd / np.clip(apart, LEAST_APART, MOST_APART)).astype(np.float32)
+        self.photos = np.where(apart[:, None] >= LEAST_APART, photos, -1).astype(np.int32)
+        self.points, self.normals, self.gsd = points, normals, gsd
         side = np.eye(3, dtype=np.float32)[np.abs(normals).argmin(1)]
         self.across = np.cross(normals, side).astype(np.float32)
         self.across /= np.maximum(np.linalg.norm(self.across, axis=1, keepdims=True), 1e-12)
@@ -114,7 +144,7 @@ class Patches:
     def add(self, number: int, witness: Witness) -> None:
         """Take what photo ``number`` shows."""
         _take(
-            self.points, self.normals, self.across, self.up, self.gsd, np.argwhere(self.photos == number), witness.gray,
+            self.points, self.normals, self.across, self.up, self.gsd, self.step, np.argwhere(self.photos == number), witness.gray,
             witness.rotation, witness.center, witness.camera.vector, self.samples, self.there,
         )  # fmt: skip
 
@@ -124,7 +154,7 @@ class Patches:
         shift, sure = np.zeros(len(self.points), np.float32), np.zeros(len(self.points), np.float32)
         now = np.full(len(self.points), np.nan, np.float32)
         _peaks(self.samples, self.there, shift, sure, now)
-        return shift * self.gsd, sure, now
+        return shift * self.step, sure, now
 
 
 @njit(error_model="numpy", cache=True)
@@ -138,7 +168,7 @@ def _pixel(X, R, C, L):
 
 
 @njit(error_model="numpy", cache=True, parallel=True)
-def _take(P, N, T, U, gsd, slots, gray, R, C, L, samples, there):
+def _take(P, N, T, U, gsd, step, slots, gray, R, C, L, samples, there):
     H, W = gray.shape
     places = samples.shape[2]
     for q in prange(slots.shape[0]):
@@ -149,18 +179,20 @@ def _take(P, N, T, U, gsd, slots, gray, R, C, L, samples, there):
         u0, v0 = _pixel(X, R, C, L)
         slope = np.empty((3, 2))
         for k in range(3):
-            d = (N[n] if k == 0 else (T[n] if k == 1 else U[n])).astype(np.float64) * g
+            d = (N[n] if k == 0 else (T[n] if k == 1 else U[n])).astype(np.float64) * (
+                np.float64(step[n]) if k == 0 else g
+            )
             a, b = _pixel(X + d, R, C, L)
             e, f = _pixel(X - d, R, C, L)
             slope[k, 0] = 0.5 * (a - e)
             slope[k, 1] = 0.5 * (b - f)
-        reach_u = abs(slope[0, 0]) * STEP * (places // 2) + (abs(slope[1, 0]) + abs(slope[2, 0])) * HALF + 3
-        reach_v = abs(slope[0, 1]) * STEP * (places // 2) + (abs(slope[1, 1]) + abs(slope[2, 1])) * HALF + 3
+        reach_u = abs(slope[0, 0]) * (places // 2) + (abs(slope[1, 0]) + abs(slope[2, 0])) * HALF + 3
+        reach_v = abs(slope[0, 1]) * (places // 2) + (abs(slope[1, 1]) + abs(slope[2, 1])) * HALF + 3
         if u0 < reach_u or v0 < reach_v or u0 > W - 1 - reach_u or v0 > H - 1 - reach_v:
             continue
         there[n, s] = True
         for place in range(places):
-            away = (place - places // 2) * STEP
+            away = place - places // 2
             m = 0
             for j in range(-HALF, HALF + 1):
                 for i in range(-HALF, HALF + 1):
@@ -216,7 +248,7 @@ def _peaks(samples, there, shift, sure, now):
         below, above = score[best] - score[best - 1], score[best] - score[best + 1]
         if below + above <= 1e-9:
             continue
-        shift[n] = STEP * (best - places // 2 + 0.5 * (below - above) / (below + above))
+        shift[n] = best - places // 2 + 0.5 * (below - above) / (below + above)
         sure[n] = (below + above) * max(score[best] - 0.3, 0.0) * (some.sum() - 1)
 
 
@@ -238,26 +270,52 @@ def _scores(z, heard):
     return score, best
 
 
-def spread(shift: NDArray, sure: NDArray, faces: Faces) -> Floats:
-    """Shifts (N,) that keep to what is sure (N,) and change little from one vertex of the mesh to the next.
+def spread(shift: NDArray, sure: NDArray, step: NDArray, edge: float, faces: Faces) -> Floats:
+    """Shifts (N,) that keep to what is sure (N,) and bend the surface little.
 
-    The minimum of the sum of ``sure`` times the squared miss and of :data:`PULL` times the squared differences along edges (each vertex by the
-    mean over its edges), approached by :data:`ROUNDS` of Jacobi's iteration.
+    The minimum of the sum of ``sure`` times the squared miss in steps (N,), and of :data:`PULL` times the squared slopes along edges of a
+    length of about ``edge``. So where photos stand close together, and a step is long, a shift is the mean of many. The normal equations are
+    solved by conjugate gradients.
     """
     known = sure > 0
     if not known.any():
         return np.zeros(len(shift), np.float32)
-    weight = np.minimum(sure / float(np.median(sure[known])), 4.0)
+    weight = np.minimum(sure / float(np.median(sure[known])), 4.0).astype(float)
+    pull = PULL * (step.astype(float) / edge) ** 2
     edges = np.concatenate([faces[:, [0, 1]], faces[:, [1, 2]], faces[:, [2, 0]]])
+    a, b = edges.T
+    # each edge stands here once for each of its faces, each vertex has six
+    stiff = 0.5 * (pull[a] + pull[b]) / 12
+    count = len(shift)
+    laplace = coo_matrix(
+        (np.concatenate([stiff, stiff]), (np.concatenate([a, b]), np.concatenate([b, a]))), (count, count)
+    ).tocsr()
+    # a vertex that nothing is known of, far from all others, stays
+    diagonal = weight + np.asarray(laplace.sum(1)).ravel() + 1e-6
+    system = diags(diagonal) - laplace
+    found, _ = cg(
+        system, weight * np.where(known, shift, 0.0), x0=np.where(known, shift, 0.0), rtol=1e-4, maxiter=ROUNDS, M=diags(1 / diagonal)
+    )  # fmt: skip
+    return np.asarray(found, np.float32)
+
+
+def edge_length(vertices: Array, faces: Faces) -> float:
+    """Median length of some edges."""
+    some = faces[:: max(1, len(faces) // 20_000)]
+    return float(np.median(np.linalg.norm(vertices[some[:, 0]] - vertices[some[:, 1]], axis=1)))
+
+
+def facing(vertices: Array, faces: Faces, gsd: float) -> Array:
+    """Normals (N, 3) of the surface as a patch has it that is laid against it: means over about its width, ``gsd`` being a pixel on the surface.
+
+    Those of single vertices of a mesh as fine as the photos tilt every patch by the mesh's own noise.
+    """
+    normals = vertex_normals(vertices, faces)
+    edges = np.concatenate([faces[:, [0, 1]], faces[:, [1, 2]], faces[:, [2, 0]]])
+    turns = int(min(round((WIDE * gsd / max(edge_length(vertices, faces), 1e-12)) ** 2), MOST_TURNS))
     a, b = np.concatenate([edges, edges[:, ::-1]]).T
-    degree = np.maximum(np.bincount(a, minlength=len(shift)), 1)
-    out = np.where(known, shift, 0.0)
-    for _ in range(ROUNDS):
-        around = np.bincount(a, weights=out[b], minlength=len(shift)) / degree
-        out = (weight * shift + PULL * around) / (weight + PULL)
-    return out.astype(np.float32)
-
-
-def moved(vertices: Array, faces: Faces, shift: NDArray) -> Array:
-    """Vertices (N, 3) moved along their normals."""
-    return vertices + shift[:, None].astype(float) * vertex_normals(vertices, faces)
+    for _ in range(turns):
+        normals = normalised(
+            normals + np.stack([np.bincount(a, weights=normals[b, k], minlength=len(vertices)) for k in range(3)], 1)
+        )
+    return normals

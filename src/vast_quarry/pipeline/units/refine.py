@@ -18,12 +18,13 @@ from vast_quarry.core.mask.files import mask_at
 from vast_quarry.core.photo.reading import load_rgb
 from vast_quarry.core.photo.tone import Tone, apply_tone
 from vast_quarry.core.raycast import RayScene
-from vast_quarry.core.surface.mesh import vertex_normals
 from vast_quarry.core.surface.refine import ASKED, Patches, Witness, chosen
 from vast_quarry.core.texture.coloring import edge_ramp, mesh_depth
 from vast_quarry.pipeline.orders import PhotoOrder
 from vast_quarry.pipeline.steps.masks import load_mask
 
+#: the surface as it was, by which it is told what photos see
+FIRST = "mesh.npz"
 #: what is kept of each photo
 KINDS = ("gray", "depth", "ramp")
 #: vertices that are looked at together
@@ -34,10 +35,15 @@ def _file(folder: str, row: int, kind: str) -> Path:
     return Path(folder) / f"{kind}-{row:05d}.npy"
 
 
+def mesh_name(turn: int) -> str:
+    """The file of the vertices that are asked about in a turn, with their normals."""
+    return f"turn-{turn}.npz"
+
+
 @lru_cache(1)
 def _scene(folder: str) -> RayScene:
     scene = RayScene()
-    with np.load(Path(folder) / "mesh-0.npz") as f:
+    with np.load(Path(folder) / FIRST) as f:
         scene.add(f["vertices"], f["faces"])
     return scene
 
@@ -74,10 +80,8 @@ def ask(folder: str, turn: int, first: int, last: int, orders: list[PhotoOrder])
     target = said_file(folder, turn, first)
     if is_whole(target):
         return
-    with np.load(Path(folder) / f"mesh-{turn}.npz") as f:
-        vertices = f["vertices"]
-        normals = vertex_normals(vertices, f["faces"])[first:last].astype(np.float32)
-    points = vertices[first:last].astype(np.float32)
+    with np.load(Path(folder) / mesh_name(turn)) as f:
+        points, normals = (f[name][first:last].astype(np.float32) for name in ("vertices", "normals"))
     witnesses = [_witness(folder, o) for o in orders]
     centers = np.stack([o.center for o in orders]).astype(np.float32)
     focal = np.array([o.camera.fx for o in orders])
@@ -85,8 +89,8 @@ def ask(folder: str, turn: int, first: int, last: int, orders: list[PhotoOrder])
     for a in range(0, len(points), AT_ONCE):
         here = slice(a, a + AT_ONCE)
         parts.append(_asked(points[here], normals[here], witnesses, centers, focal))
-    shift, sure, now = (np.concatenate(p) for p in zip(*parts))
-    write_arrays(target, shift=shift, sure=sure, now=now)
+    shift, sure, step, now = (np.concatenate(p) for p in zip(*parts))
+    write_arrays(target, shift=shift, sure=sure, step=step, now=now)
 
 
 def _asked(
@@ -95,13 +99,14 @@ def _asked(
     witnesses: list[Witness],
     centers: NDArray,
     focal: NDArray,
-) -> tuple[NDArray, NDArray, NDArray]:
+) -> tuple[NDArray, NDArray, NDArray, NDArray]:
     weights = np.stack([w.weights(points, normals) for w in witnesses])
     photos = np.full((len(points), ASKED), -1, np.int32)
     chosen(weights, points, centers, photos)
     best = np.maximum(photos[:, 0], 0)
     gsd = (np.linalg.norm(centers[best] - points, axis=1) / focal[best]).astype(np.float32)
-    patches = Patches(points, normals, photos, gsd)
-    for k in np.unique(photos[photos >= 0]).tolist():
+    patches = Patches(points, normals, photos, centers, gsd)
+    for k in np.unique(patches.photos[patches.photos >= 0]).tolist():
         patches.add(k, witnesses[k])
-    return patches.found()
+    shift, sure, now = patches.found()
+    return shift, sure, patches.step, now
