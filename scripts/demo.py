@@ -2,7 +2,8 @@
 
 .venv/bin/python scripts/demo.py [PHOTOS]
 
-Without a folder of photos the practice rig shoots them (about four minutes on two cores); the run takes about three more.
+Without a folder of photos the practice rig shoots them (about four minutes on two cores); the run takes about three more. With the folder of the
+photos that are shipped these stay as they are.
 """
 
 from __future__ import annotations
@@ -40,11 +41,13 @@ def main() -> None:
         photos = Path(sys.argv[1]) if len(sys.argv) > 1 else root / "set" / "photos"
         if len(sys.argv) < 2:
             subprocess.run([sys.executable, "-m", "vast_quarry.cli.main", "rig", "shoot", *SHOT, "--out", root / "set"], check=True)  # fmt: skip
-        shutil.rmtree(demo.SHIPPED / "photos", ignore_errors=True)
-        (demo.SHIPPED / "photos").mkdir()
-        for file in sorted(photos.glob("*.jpg")):
-            with Image.open(file) as image:
-                image.save(demo.SHIPPED / "photos" / file.name, quality=QUALITY, subsampling=2, exif=image.getexif())
+        shipped = demo.SHIPPED / "photos"
+        if photos.resolve() != shipped.resolve():  # those that are shipped lose nothing by being worked out again
+            shutil.rmtree(shipped, ignore_errors=True)
+            shipped.mkdir()
+            for file in sorted(photos.glob("*.jpg")):
+                with Image.open(file) as image:
+                    image.save(shipped / file.name, quality=QUALITY, subsampling=2, exif=image.getexif())
         data = root / "data"
         data.mkdir()
         engine = open_database(data)

@@ -22,6 +22,10 @@ from vast_quarry.core.words import say
 PATIENCE = 15.0
 
 
+#: times that a unit is handed over again when the scheduler loses it
+AGAIN = 3
+
+
 class ClusterPool(Executor):
     """The workers of a Dask scheduler, as an executor."""
 
@@ -51,6 +55,7 @@ class ClusterPool(Executor):
             ) from error
         self._checked: set[Path] = set()
         self._under_way: set[Any] = set()
+        self._leaving = False
         self._check_versions(address)
 
     def _check_versions(self, address: str) -> None:
@@ -105,9 +110,16 @@ class ClusterPool(Executor):
     def submit(self, work: Callable[..., Any], /, *args: Any, **kwargs: Any) -> Future[Any]:
         """Hand a unit over; when it takes one worker after the other down, the pool counts as broken by it."""
         out: Future[Any] = Future()
+        out.set_running_or_notify_cancel()
+        self._hand_over(out, work, args, kwargs, AGAIN)
+        return out
+
+    def _hand_over(
+        self, out: Future[Any], work: Callable[..., Any], args: tuple[Any, ...], kwargs: dict[str, Any], again: int
+    ) -> None:
+        """Have the scheduler do a unit, and do it ``again`` if it loses it: with a worker that dies while it hands a result over."""
         unit = self._client.submit(_alone, work, args, kwargs, pure=False)
         self._under_way.add(unit)
-        out.set_running_or_notify_cancel()
 
         def done(finished: Any) -> None:
             self._under_way.discard(finished)
@@ -118,16 +130,18 @@ class ClusterPool(Executor):
                     error = finished.exception()
                     lost = type(error).__name__ == "KilledWorker"
                     out.set_exception(BrokenExecutor(str(error)) if lost else error)
+                elif again and not self._leaving:
+                    self._hand_over(out, work, args, kwargs, again - 1)
                 else:
                     out.set_exception(BrokenExecutor("the scheduler has given the unit up"))
             except BaseException as error:  # the connection went while the result was fetched
                 out.set_exception(BrokenExecutor(str(error)))
 
         unit.add_done_callback(done)
-        return out
 
     def shutdown(self, wait: bool = True, *, cancel_futures: bool = False) -> None:
         """Leave the scheduler; what has not begun is taken back, what runs somewhere ends by itself and changes nothing."""
+        self._leaving = True
         if cancel_futures and self._under_way:
             self._client.cancel(list(self._under_way), force=True)
         self._client.close(timeout=2.0)

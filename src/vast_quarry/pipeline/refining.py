@@ -31,7 +31,7 @@ COARSE, MOST_FACES = 2.5, 8_000_000
 
 
 def refined(context: Context, mesh: Mesh, solution: Solution, turns: int, foot: float) -> tuple[Mesh, list[float]]:
-    """A mesh whose vertices went where the photos agree best, and how they agreed before each turn and at the end (mean correlation).
+    """A mesh whose vertices went where the photos agree best, and how they agreed before each turn that was kept and at the end (mean correlation).
 
     What lies at or below ``foot`` stays: photos show the ground there. A turn after which photos agree no better is taken back.
     """
@@ -71,6 +71,7 @@ def refined(context: Context, mesh: Mesh, solution: Solution, turns: int, foot: 
         # less than that is noise that photos have in common
         if turn and 1 - agreed[-1] > (1 - BETTER) * (1 - agreed[-2]):
             vertices, faces = before
+            agreed.pop()
             break
         if last or not (sure > 0).any():
             break
@@ -79,8 +80,17 @@ def refined(context: Context, mesh: Mesh, solution: Solution, turns: int, foot: 
         shift[vertices[:, 2] <= foot] = 0
         vertices = vertices + shift[:, None].astype(float) * normals
     shutil.rmtree(folder, ignore_errors=True)
-    if len(agreed) == 2 and (vertices is mesh[0]):
+    if len(agreed) < 2:
         context.found(say("Photos agreed no better after the surface was refined by them: it stays as it was."))
+    else:
+        better, then = round(agreed[-1], 3), round(agreed[0], 3)
+        context.found(
+            say(
+                "Refined by the photos: they agree about the surface to {now}, before to {then} (1 is alike).",
+                now=better,
+                then=then,
+            )
+        )
     return (vertices, faces), agreed
 
 

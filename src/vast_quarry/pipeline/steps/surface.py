@@ -20,7 +20,6 @@ from vast_quarry.core.surface.holes import close_holes
 from vast_quarry.core.surface.mesh import edge_faces, main_body
 from vast_quarry.core.surface.poisson import median_spacing, poisson_depth, poisson_surface, trimmed
 from vast_quarry.core.surface.volume import Lattice, joined, tiles_of
-from vast_quarry.pipeline.executors import cores
 from vast_quarry.pipeline.figures import SurfaceFigures
 from vast_quarry.pipeline.refining import refined
 from vast_quarry.pipeline.solution import load_solution
@@ -34,7 +33,7 @@ Mesh = tuple[NDArray[np.float64], NDArray[np.int64]]
 #: holes that are closed in any case, in spacings of the points
 SMALL_HOLE = 12.0
 #: cells of the lattice of distances, in those of the skin, and in spacings at most; tiles that one unit looks at; bytes that a tile takes, and a depth map
-THIN_CELL, THIN_MOST, TILES, TILE_BYTES, MAP_BYTES = 0.75, 1.05, 400, 1.5e6, 1e8
+THIN_CELL, THIN_MOST, TILES, TILE_BYTES, MAP_BYTES = 0.75, 1.05, 128, 1.5e6, 1e8
 
 
 class SurfaceSettings(StepSettings):
@@ -140,8 +139,8 @@ def thin_surface(context: Context, cloud: Cloud, spacing: float, settings: Surfa
         with atomic_write(folder / units.PLACES) as out:
             np.save(out, cloud.points.astype(np.float32))
     tiles = tiles_of(cloud.points, lattice)
-    each = max(1, min(TILES, -(-len(tiles) // (2 * cores()))))
-    parts = [(first, tiles[first : first + each]) for first in range(0, len(tiles), each)]
+    # the same cut on any machine: a run that was broken off may go on on another
+    parts = [(first, tiles[first : first + TILES]) for first in range(0, len(tiles), TILES)]
     context.each(
         "Distances in the depth maps", units.band_of_tiles, [(points, here, a, t, lattice) for a, t in parts],
         memory=[TILE_BYTES * len(t) + MAP_BYTES for _, t in parts],

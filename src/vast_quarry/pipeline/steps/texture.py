@@ -34,8 +34,9 @@ SIZES = (256, 512, 1024, 2048, 4096, 8192, 16384)
 PICKED = 20_000
 #: texels of a band of the atlas, and vertices, that one unit colours
 BAND, VERTICES = 1 << 20, 200_000
-#: bytes that units take: a pixel of a photo that is read, and of one that is shown; a texel of a band; a face to be unwrapped
-PHOTO_BYTES, SHOWN_BYTES, TEXEL_BYTES, FACE_BYTES = 60.0, 8.0, 220.0, 1500.0
+#: bytes that units take: a pixel of a photo that is read, and of one that is shown; a texel of a band; a face to be unwrapped; a
+#: vertex whose colour photos are asked for
+PHOTO_BYTES, SHOWN_BYTES, TEXEL_BYTES, FACE_BYTES, SAID_BYTES = 60.0, 8.0, 220.0, 1500.0, 300.0
 
 
 class TextureSettings(StepSettings):

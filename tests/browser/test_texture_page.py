@@ -1,0 +1,46 @@
+"""The Texture page: the atlas under what it can be looked at by, and photos kept back; modes of the mesh."""
+
+from __future__ import annotations
+
+import re
+
+from playwright.sync_api import Page, expect
+from tests.browser.conftest import api, drawn, send, wait_drawn
+
+
+def test_the_texture_by_photo_by_stretch_and_what_it_is_worth(page: Page, address: str, built: int) -> None:
+    page.goto(f"{address}/projects/{built}/texture")
+    wait_drawn(page, "mesh", 0.02)
+    pictures = page.locator(".flat .atlas img")
+    expect(pictures).to_have_count(1)
+    for name in ("not seen", "by photo", "stretch"):
+        page.get_by_role("radio", name=name, exact=True).click()
+        expect(pictures).to_have_count(2)
+        page.wait_for_function("() => document.querySelectorAll('.flat .atlas img')[1]?.naturalWidth > 100")
+        expect(page.locator(".flat .told")).to_contain_text(
+            re.compile(
+                {"not seen": "Seen by no photo", "by photo": "as right beside it", "stretch": "twice as long"}[name]
+            )
+        )
+    page.get_by_role("radio", name="kept back", exact=True).click()
+    ask = page.get_by_role("button", name="Keep 4 photos back")
+    expect(ask).to_be_visible()
+    before = len(api(address, "/api/jobs"))
+    ask.click()
+    page.wait_for_function(f"() => fetch('/api/jobs').then((r) => r.json()).then((j) => j.length > {before})")
+    # the job is not waited for here: what it does is tested without a page
+    job = max(api(address, "/api/jobs"), key=lambda j: j["id"])
+    assert job["until"] == "texture"
+    send(address, f"/api/jobs/{job['id']}/cancel", "POST")
+    settings = next(x["settings"] for x in api(address, f"/api/projects/{built}/layers") if x["layer"] == "texture")
+    assert next(s for s in settings if s["name"] == "kept_back")["value"] == 4
+    send(address, f"/api/projects/{built}/layers/texture/settings/kept_back", "DELETE")
+
+
+def test_a_mesh_by_facing_and_from_both_sides(page: Page, address: str, built: int) -> None:
+    page.goto(f"{address}/projects/{built}/texture")
+    wait_drawn(page, "mesh", 0.02)
+    for mode in ("facing", "both sides"):
+        page.get_by_role("button", name=mode, exact=True).click()
+        expect(page.get_by_role("button", name=mode, exact=True)).to_have_attribute("aria-pressed", "true")
+        assert drawn(page, "mesh") > 0.02
