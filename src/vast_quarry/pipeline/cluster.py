@@ -20,8 +20,6 @@ from vast_quarry.core.words import say
 
 #: seconds to find the scheduler, and for its first worker
 PATIENCE = 15.0
-
-
 #: times that a unit is handed over again when the scheduler loses it
 AGAIN = 3
 

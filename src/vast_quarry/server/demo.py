@@ -87,7 +87,8 @@ def add_finished(session: Session, data: Path, unpacked: bool = True) -> int:
         if unpacked:
             unpack(SHIPPED / FINISHED, folders.root)
 
-    project = Project(name=NAMES[0], grade="dressed", settings=MAT)
+    # what is shipped was worked out before the photos refined it, with a finer skin
+    project = Project(name=NAMES[0], grade="dressed", settings={**MAT, "surface": {"cell": 1.4}})
     _add(session, data, project, fill)
     assert project.id is not None
     return project.id
