@@ -1,7 +1,6 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
-import type { VersionOf } from '@/api/client'
 import ChoiceRow from '@/components/ChoiceRow.vue'
 import KeptBack from '@/components/KeptBack.vue'
 import { useProject } from '@/stores/project'
@@ -23,10 +22,7 @@ const over = computed(() =>
 const unknown = ref(false)
 watch([shown, () => props.number], () => (unknown.value = false))
 
-const figures = computed(() => {
-  const layer = project.layer('texture')
-  return (layer?.versions.find((v) => v.number === props.number) as VersionOf<'texture'> | undefined)?.figures
-})
+const figures = computed(() => project.version('texture')?.figures)
 const choices = computed(() =>
   (['plain', 'guessed', 'source', 'stretch', 'held'] as const).map((value) => ({
     value,

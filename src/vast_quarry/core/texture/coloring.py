@@ -88,6 +88,15 @@ def edge_ramp(depth: Floats, keep: NDArray[np.bool_] | None, reach: float, jump:
     return np.clip((distance - 1.0) / reach, 0, 1).astype(np.float32)
 
 
+def seen_of_mesh(
+    scene: RayScene, camera: Camera, rotation: Array, center: Array, keep: NDArray[np.bool_] | None
+) -> tuple[Floats, Floats]:
+    """Depth of the mesh, and how far inside of what a photo sees each pixel lies, both at half its size; ``keep`` is its mask at that size."""
+    small = camera.scaled(max(camera.width // 2, 1), max(camera.height // 2, 1))
+    depth = mesh_depth(scene, small, rotation, center)
+    return depth, edge_ramp(depth, keep, reach=max(3.0, 0.006 * small.width))
+
+
 def prepare_photo(
     rgb: NDArray[np.uint8],
     camera: Camera,
@@ -107,12 +116,11 @@ def prepare_photo(
     blur : float
         Width in pixels of what counts as soft.
     """
-    small = camera.scaled(max(camera.width // 2, 1), max(camera.height // 2, 1))
-    depth = mesh_depth(scene, small, rotation, center)
     keep = None
     if mask is not None:
-        keep = cv2.resize(mask.astype(np.float32), (small.width, small.height), interpolation=cv2.INTER_AREA) > 0.99
-    ramp = edge_ramp(depth, keep, reach=max(3.0, 0.006 * small.width))
+        size = (max(camera.width // 2, 1), max(camera.height // 2, 1))
+        keep = cv2.resize(mask.astype(np.float32), size, interpolation=cv2.INTER_AREA) > 0.99
+    depth, ramp = seen_of_mesh(scene, camera, rotation, center, keep)
     return PhotoView(camera, rotation, center, rgb, softened(rgb, ramp, blur), depth, ramp)
 
 

@@ -19,7 +19,7 @@ from vast_quarry.core.photo.reading import load_rgb
 from vast_quarry.core.photo.tone import Tone, apply_tone
 from vast_quarry.core.raycast import RayScene
 from vast_quarry.core.surface.refine import ASKED, Patches, Witness, chosen
-from vast_quarry.core.texture.coloring import edge_ramp, mesh_depth
+from vast_quarry.core.texture.coloring import seen_of_mesh
 from vast_quarry.pipeline.orders import PhotoOrder
 from vast_quarry.pipeline.steps.masks import load_mask
 
@@ -53,12 +53,11 @@ def make_ready(folder: str, order: PhotoOrder) -> None:
     if all(_file(folder, order.row, kind).exists() for kind in KINDS):
         return
     rgb = apply_tone(load_rgb(Path(order.file), order.scale), Tone.from_dict(order.tone))
-    scene = _scene(folder)
-    small = order.camera.scaled(max(order.camera.width // 2, 1), max(order.camera.height // 2, 1))
-    depth = mesh_depth(scene, small, order.rotation, order.center)
     mask = load_mask(order.mask)
-    keep = mask_at(mask, small.width, small.height) if mask is not None else None
-    ramp = edge_ramp(depth, keep, reach=max(3.0, 0.006 * small.width))
+    keep = None
+    if mask is not None:
+        keep = mask_at(mask, max(order.camera.width // 2, 1), max(order.camera.height // 2, 1))
+    depth, ramp = seen_of_mesh(_scene(folder), order.camera, order.rotation, order.center, keep)
     gray = cv2.cvtColor(rgb, cv2.COLOR_RGB2GRAY)
     for kind, values in zip(KINDS, (gray, depth, ramp)):
         with atomic_write(_file(folder, order.row, kind)) as out:
