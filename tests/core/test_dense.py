@@ -82,7 +82,22 @@ def test_kernel_cost_equals_plain_numpy(rng: np.random.Generator) -> None:
     s = _Sources(ref, [src])
     cost, chosen = np.zeros((h, w), np.float32), np.zeros((h, w, 1), np.int16)
     kernels.score(
-        ref.gray, np.ones((h, w), bool), plane, cost, chosen, s.tex, s.bases, s.sw, s.sh, s.A, s.b, 1, 1, 14.0, 3.0
+        ref.gray,
+        np.ones((h, w), bool),
+        plane,
+        cost,
+        chosen,
+        s.tex,
+        s.bases,
+        s.sw,
+        s.sh,
+        s.A,
+        s.b,
+        1,
+        1,
+        14.0,
+        np.float32(0.02),
+        3.0,
     )
     for i, j in rng.integers([40, 30], [120, 90], (40, 2)):
         if cost[j, i] < 1.4:

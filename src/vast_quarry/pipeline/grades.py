@@ -26,7 +26,7 @@ GRADES: dict[Grade, dict[str, dict[str, Any]]] = {
     Grade.DRESSED: {"cameras": {}, "points": {}, "surface": {"cell": 2.0}, "texture": {}},
     Grade.POLISHED: {
         "cameras": {"features": 12_000, "partners": 20},
-        "points": {"photo_scale": 1.0, "largest_side": 4000, "sources": 10, "sweeps": [2, 2, 2, 6]},
+        "points": {"photo_scale": 1.0, "largest_side": 4000, "sources": 10, "sweeps": [1, 2, 2, 6]},
         "surface": {"faces": 1_500_000, "cell": 1.25, "refine": 3},
         "texture": {"largest": 8192},
     },

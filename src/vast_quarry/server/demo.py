@@ -88,7 +88,9 @@ def add_finished(session: Session, data: Path, unpacked: bool = True) -> int:
             unpack(SHIPPED / FINISHED, folders.root)
 
     # what is shipped was worked out before the photos refined it, with a finer skin
-    project = Project(name=NAMES[0], grade="dressed", settings={**MAT, "surface": {"cell": 1.4}})
+    project = Project(
+        name=NAMES[0], grade="dressed", settings={**MAT, "points": {"sweeps": [2, 2, 6]}, "surface": {"cell": 1.4}}
+    )
     _add(session, data, project, fill)
     assert project.id is not None
     return project.id

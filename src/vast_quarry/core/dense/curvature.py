@@ -6,7 +6,7 @@ second moment of the window along an axis (pixels squared). The bend shows in th
 few pixels, in pairs of opposite neighbours so that no slope enters, averaged over directions and then over near pixels.
 
 Measured on spheres and cylinders of known radius painted at all sizes (tests): without this the surface lies inside by
-``10.8 / radius`` pixels of the map.
+``10.8 / radius`` pixels of the map (with the wide window that planes are looked for in).
 
 References
 ----------
@@ -26,7 +26,9 @@ Floats = NDArray[np.float32]
 
 #: second moment of the window along an axis (pixels squared), as it acts: weights fall outwards, and what has contrast counts.
 #: Measured on the sphere and the cylinder
-MOMENT = 10.0
+MOMENT = 7.4
+#: the same where planes were moved by photos of twice the size, whose window is half as wide
+POLISHED_MOMENT = 2.2
 #: how far apart second differences are taken (pixels), and over how many pixels each way they are averaged
 REACHES, AVERAGED = (4, 6), 3
 #: second differences beyond so many pixels of disparity are steps, not bends
@@ -65,7 +67,7 @@ def _bend(w, valid, step, out, known):
                 known[j, i] = 1.0
 
 
-def unbent(w: Floats, valid: NDArray[np.bool_], disparity_step: float) -> Floats:
+def unbent(w: Floats, valid: NDArray[np.bool_], disparity_step: float, moment: float = MOMENT) -> Floats:
     """Inverse depths of the surface, from those of the planes that fit it.
 
     Parameters
@@ -76,6 +78,8 @@ def unbent(w: Floats, valid: NDArray[np.bool_], disparity_step: float) -> Floats
         Pixels that have one.
     disparity_step : float
         Change of inverse depth that moves the image in a typical source photo by one pixel.
+    moment : float
+        Second moment of the window that the planes were found by.
     """
     bend, known = np.zeros(w.shape, np.float32), np.zeros(w.shape, np.float32)
     _bend(np.ascontiguousarray(w), valid, np.float32(STEP * disparity_step), bend, known)
@@ -83,4 +87,4 @@ def unbent(w: Floats, valid: NDArray[np.bool_], disparity_step: float) -> Floats
     total = cv2.blur(bend, size, borderType=cv2.BORDER_CONSTANT)
     share = cv2.blur(known, size, borderType=cv2.BORDER_CONSTANT)
     mean = np.where(share > 0.05, total / np.maximum(share, 1e-6), 0.0)
-    return np.where(valid, w - np.float32(MOMENT) * mean, w).astype(np.float32)
+    return np.where(valid, w - np.float32(moment) * mean, w).astype(np.float32)

@@ -62,7 +62,7 @@ class PointsSettings(StepSettings):
         "Of the neighbours, as many as count at each pixel: fewer cope better with what hides the subject.",
         unit="photos", usual=(2, 5), ge=1, le=8,
     )  # fmt: skip
-    sweeps: tuple[int, ...] = Field((2, 2, 6), description="Sweeps from the finest level to the coarsest")
+    sweeps: tuple[int, ...] = Field((1, 2, 6), description="Sweeps from the finest level to the coarsest")
     least_views: int = setting(
         3,
         "Photos that must agree",
@@ -81,8 +81,9 @@ class PointsSettings(StepSettings):
     came_later: ClassVar[frozenset[str]] = frozenset({"cleared", "made_from"})
 
 
-#: bytes a pixel that units of work take: of a depth map, of each photo beside it; of agreement and fusing, of each beside
-DEPTH_BYTES, SOURCE_BYTES, AGREE_BYTES, AGREE_SOURCE, GIVE_SOURCE = 110.0, 8.0, 98.0, 14.0, 14.0
+#: bytes a pixel that units of work take: of a depth map, of each photo beside it (at twice the size); of agreement and fusing, of
+#: each beside
+DEPTH_BYTES, SOURCE_BYTES, AGREE_BYTES, AGREE_SOURCE, GIVE_SOURCE = 110.0, 32.0, 98.0, 14.0, 14.0
 #: depth maps are not made smaller than this (longer side in pixels)
 SMALLEST_USEFUL = 400
 

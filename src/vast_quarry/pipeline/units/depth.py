@@ -14,7 +14,7 @@ from vast_quarry.core.dense.patchmatch import DepthMap, PatchMatchSettings, View
 from vast_quarry.core.dense.views import box_bounds
 from vast_quarry.core.formats.atomic import atomic_write, is_whole, write_arrays
 from vast_quarry.core.mask.files import mask_at
-from vast_quarry.core.photo.reading import load_rgb, scaled_size
+from vast_quarry.core.photo.reading import load_rgb, resized, scaled_size
 from vast_quarry.core.photo.tone import Tone, apply_tone
 from vast_quarry.pipeline.solution import Solution, load_solution
 from vast_quarry.pipeline.steps.masks import load_mask
@@ -22,6 +22,8 @@ from vast_quarry.pipeline.steps.masks import load_mask
 #: how far what stands behind the keep box is looked for, in parts of the depth of nearly all that the photo is tied by. It is not
 #: wanted, but where it may not be found pixels beside the subject take the subject's depth: a fringe in its colour
 BEHIND = 1.2
+#: photos that are larger than the depth maps by less than this do not make them finer
+WORTH_FINER = 1.25
 
 
 def _file(folder: Path, kind: str, row: int) -> Path:
@@ -43,27 +45,46 @@ def flatten_photo(
     scale: float,
     tone: dict[str, float] | None = None,
 ) -> None:
-    """Save a photo undistorted, at the size of the depth maps, with its mask."""
+    """Save a photo undistorted, at the size of the depth maps, with its mask; and larger, if it is, without colours."""
     target = _file(Path(folder), "flat", row)
     if is_whole(target):
         return
     solution = load_solution(Path(cameras))
     camera = dense_camera(solution, row, scale)
-    rgb = apply_tone(load_rgb(Path(photo), scale), Tone.from_dict(tone))
+    whole = load_rgb(Path(photo))
     map_x, map_y = undistort_maps(camera, camera.pinhole())
-    flat = cv2.remap(rgb, map_x, map_y, cv2.INTER_CUBIC, borderMode=cv2.BORDER_CONSTANT)
+    flat = _flattened(resized(whole, scale), tone, map_x, map_y)
     inside = (map_x >= 0) & (map_y >= 0) & (map_x <= camera.width - 1) & (map_y <= camera.height - 1)
     kept = load_mask(mask)
     if kept is not None:
         small = mask_at(kept, camera.width, camera.height).astype(np.uint8)
         inside &= cv2.remap(small, map_x, map_y, cv2.INTER_NEAREST) > 0
     gray = cv2.cvtColor(flat, cv2.COLOR_RGB2GRAY)
-    write_arrays(target, rgb=flat, gray=gray, keep=inside, masked=kept is not None)
+    fine = np.zeros((0, 0), np.uint8)
+    if finer_scale(scale) > scale:
+        larger = dense_camera(solution, row, finer_scale(scale))
+        maps = undistort_maps(larger, larger.pinhole())
+        fine = cv2.cvtColor(_flattened(resized(whole, finer_scale(scale)), tone, *maps), cv2.COLOR_RGB2GRAY)
+    write_arrays(target, rgb=flat, gray=gray, keep=inside, masked=kept is not None, fine=fine)
 
 
-def _view(folder: Path, solution: Solution, row: int, scale: float) -> View:
+def _flattened(
+    rgb: NDArray[np.uint8], tone: dict[str, float] | None, map_x: NDArray[np.float32], map_y: NDArray[np.float32]
+) -> NDArray[np.uint8]:
+    evened = apply_tone(rgb, Tone.from_dict(tone))
+    return np.asarray(cv2.remap(evened, map_x, map_y, cv2.INTER_CUBIC, borderMode=cv2.BORDER_CONSTANT), np.uint8)
+
+
+def finer_scale(scale: float) -> float:
+    """Scale of the photos that move the planes of depth maps of ``scale``: twice it as far as they go, or the same where that is
+    hardly more."""
+    finer = min(1.0, 2 * scale)
+    return finer if finer > WORTH_FINER * scale else scale
+
+
+def _view(folder: Path, solution: Solution, row: int, scale: float, name: str = "gray") -> View:
     with np.load(_file(folder, "flat", row)) as f:
-        gray = f["gray"]
+        gray = f[name]
     camera = dense_camera(solution, row, scale).pinhole()
     return View(gray, camera, solution.rotations[row], solution.centers[row])
 
@@ -91,7 +112,11 @@ def depth_of_photo(
     if not masked and len(seeds[1]):
         far = np.maximum(far, np.float32(BEHIND * np.quantile(seeds[1], 0.95)))
     settings = PatchMatchSettings(keep=keep, sweeps=tuple(sweeps), seed=row + 1)
-    _save_depth(target, estimate_depth(view, views, near, far, active, settings, seeds))
+    # a photo so small that it is not made smaller for its depth has nothing finer
+    finer = [(r, finer_scale(scales[r])) for r in (row, *sources)]
+    fine = [_view(Path(folder), solution, r, s, "fine" if s > scales[r] else "gray") for r, s in finer]
+    larger = (fine[0], fine[1:]) if finer[0][1] > scales[row] else None
+    _save_depth(target, estimate_depth(view, views, near, far, active, settings, seeds, larger=larger))
 
 
 def _seeds(solution: Solution, row: int, view: View) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
