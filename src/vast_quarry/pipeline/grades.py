@@ -18,8 +18,8 @@ class Grade(StrEnum):
 GRADES: dict[Grade, dict[str, dict[str, Any]]] = {
     Grade.ROUGH: {
         "cameras": {"photo_scale": 0.5, "features": 3000, "partners": 10},
-        "points": {"photo_scale": 0.25, "sources": 6, "keep": 3, "sweeps": [2, 5]},
-        "surface": {"faces": 60_000, "refine": 1},
+        "points": {"photo_scale": 0.25, "sources": 6, "keep": 3, "sweeps": [1,6]},
+        "surface": {"faces": 60_000, "refine": 0},
         "texture": {"photo_scale": 0.5, "largest": 2048},
     },
     # a coarser skin is enough where photos refine it: measured in docs/benchmarks.md

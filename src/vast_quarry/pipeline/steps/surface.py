@@ -54,7 +54,7 @@ class SurfaceSettings(StepSettings):
         main=True,
     )
     refine: int = setting(
-        2,
+        1,
         "Turns of refining by the photos",
         "Each goes over the surface and moves it to where the photos agree best about it; 0 leaves it as the points have it.",
         main=True, usual=(0, 4), cost="Each takes about as long as a tenth of the depth maps.", ge=0, le=10,
