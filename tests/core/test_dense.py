@@ -9,8 +9,17 @@ from tests.conftest import RigSet, camera_of
 
 from vast_quarry.core.camera import Camera, undistort_maps
 from vast_quarry.core.dense import patchmatch_kernels as kernels
+from vast_quarry.core.dense import window_kernels
 from vast_quarry.core.dense.fusion import accept, give
-from vast_quarry.core.dense.patchmatch import DepthMap, PatchMatchSettings, View, estimate_depth, plane_normals
+from vast_quarry.core.dense.patchmatch import (
+    DepthMap,
+    PatchMatchSettings,
+    View,
+    _Sources,
+    disparity_step,
+    estimate_depth,
+    plane_normals,
+)
 from vast_quarry.core.photo.reading import load_rgb
 from vast_quarry.core.pose import look_at
 from vast_quarry.core.raycast import RayScene
@@ -25,7 +34,7 @@ def bilinear(image: np.ndarray, x: np.ndarray, y: np.ndarray) -> np.ndarray:
 
 def plain_cost(ref: View, src: View, i: int, j: int, plane: np.ndarray, sigma: float, smallest_var: float) -> float:
     """The cost in a few lines of numpy, with the exact homography instead of its derivative."""
-    o = kernels.OFFSETS.astype(float)
+    o = window_kernels.OFFSETS.astype(float)
     r = ref.gray[j + o[:, 1].astype(int), i + o[:, 0].astype(int)].astype(float)
     w = 1 / ((1 + 0.02 * (o**2).sum(1)) * (1 + (r - ref.gray[j, i]) ** 2 / sigma**2))
     w /= w.sum()
@@ -77,8 +86,6 @@ def test_kernel_cost_equals_plain_numpy(rng: np.random.Generator) -> None:
     plane = np.zeros((h, w, 3), np.float32)
     plane[..., 0] = 1 / depth + rng.normal(0, 0.004, depth.shape)
     plane[..., 1:] = rng.normal(0, 2e-4, (h, w, 2))
-    from vast_quarry.core.dense.patchmatch import _Sources
-
     s = _Sources(ref, [src])
     cost, chosen = np.zeros((h, w), np.float32), np.zeros((h, w, 1), np.int16)
     kernels.score(
@@ -104,6 +111,77 @@ def test_kernel_cost_equals_plain_numpy(rng: np.random.Generator) -> None:
             assert cost[j, i] == pytest.approx(
                 plain_cost(ref, src, i, j, plane[j, i].astype(float), 14.0, 3.0), abs=0.02
             )
+
+
+def seen_through(ref: View, src: View, i: int, j: int, plane: np.ndarray) -> np.ndarray:
+    """What a source shows at the samples of a window under a plane, with the exact homography."""
+    o = window_kernels.OFFSETS.astype(float)
+    u, v = i + o[:, 0], j + o[:, 1]
+    rays = np.stack([(u - ref.camera.cx) / ref.camera.fx, (v - ref.camera.cy) / ref.camera.fy, np.ones(32)], 1)
+    y = ((rays / (plane[0] + o @ plane[1:])[:, None]) @ ref.rotation + ref.center - src.center) @ src.rotation.T
+    x = y[:, :2] / y[:, 2:] * [src.camera.fx, src.camera.fy] + [src.camera.cx, src.camera.cy]
+    return bilinear(src.gray.astype(float), x[:, 0], x[:, 1])
+
+
+def scratch() -> list[np.ndarray]:
+    return [np.zeros(32, np.int32), *(np.zeros(32, np.float32) for _ in range(4))]
+
+
+def test_normal_equations_of_a_plane_equal_those_of_plain_numpy(rng: np.random.Generator) -> None:
+    """Derivatives by differences of what the source shows; mean and gain taken out by projection."""
+    (ref, src, _), depth = textured_plane_views(rng)
+    s = _Sources(ref, [src])
+    o = window_kernels.OFFSETS
+    for i, j in rng.integers([40, 30], [120, 90], (20, 2)):
+        plane = np.array([1 / depth[j, i] + 0.002, 4e-4, -3e-4])
+        r = ref.gray[j + o[:, 1].astype(int), i + o[:, 0].astype(int)].astype(float)
+        w = 1 / ((1 + 0.02 * (o**2).sum(1)) * (1 + (r - ref.gray[j, i]) ** 2 / 14.0**2))
+        w /= w.sum()
+        r = r - w @ r
+        told = np.zeros(9, np.float32)
+        window_kernels._told(
+            s.tex, s.bases[0], s.sw[0], s.sh[0], s.A, s.b, 0, np.float32(i), np.float32(j), *plane.astype(np.float32),
+            r.astype(np.float32), w.astype(np.float32), o[:, 0].copy(), o[:, 1].copy(), *scratch(), told,
+        )  # fmt: skip
+        seen = seen_through(ref, src, i, j, plane)
+        step = np.array([2e-4, 4e-5, 4e-5])
+        slope = [
+            (seen_through(ref, src, i, j, plane + d) - seen_through(ref, src, i, j, plane - d)) / (2 * d.sum())
+            for d in np.diag(step)
+        ]
+        free = np.stack([np.ones(32), seen], 1) * np.sqrt(w)[:, None]
+        q, _ = np.linalg.qr(free)
+        seen_less = seen - w @ seen
+        gain = (w @ (seen_less * r)) / (w @ seen_less**2)
+        jac = np.stack(slope, 1) * np.sqrt(w)[:, None]
+        jac = gain * (jac - q @ (q.T @ jac))
+        normal = jac.T @ jac
+        expected = np.concatenate([normal[np.triu_indices(3)], jac.T @ (np.sqrt(w) * (r - gain * seen_less))])
+        scale = np.sqrt(np.diag(normal))
+        size = np.concatenate([np.outer(scale, scale)[np.triu_indices(3)], scale * np.sqrt(w @ r**2)])
+        np.testing.assert_allclose(told / size, expected / size, atol=0.08)
+
+
+def test_a_plane_a_third_of_a_pixel_off_is_put_right_by_larger_photos(rng: np.random.Generator) -> None:
+    """The least squares of one window find what random changes would take many tries for."""
+    (ref, *sources), depth = textured_plane_views(rng)
+    h, w = depth.shape
+    s = _Sources(ref, sources)
+    off = float(disparity_step(ref, sources, 1.0)) / 3
+    plane = np.zeros((h // 2, w // 2, 3), np.float32)
+    inverse = cv2.resize((1 / depth).astype(np.float32), (w // 2, h // 2), interpolation=cv2.INTER_AREA)
+    plane[..., 0] = inverse + off
+    plane[..., 1:] = np.stack([np.gradient(inverse, axis=1), np.gradient(inverse, axis=0)], -1)
+    chosen = np.broadcast_to(np.arange(2, dtype=np.int16), (h // 2, w // 2, 2)).copy()
+    active = np.zeros(inverse.shape, bool)
+    active[15:45, 20:60] = True
+    kernels.polish(
+        ref.gray, active, plane, chosen, s.tex, s.bases, s.sw, s.sh, s.A, s.b, 2, 14.0, np.float32(0.05),
+        np.float32(5 * off), 3.0, 2,
+    )  # fmt: skip
+    left = np.abs(plane[..., 0] - inverse)
+    assert np.median(left[active]) < 0.1 * off
+    np.testing.assert_allclose(left[~active], off, rtol=1e-3)
 
 
 def test_slanted_plane_is_found(rng: np.random.Generator) -> None:

@@ -7006,6 +7006,11 @@ export interface operations {
                      */
                     agree?: boolean;
                     /**
+                     * Softness put back
+                     * @description A model drawn from a texture is softer than the photos by about a pixel. So much of that is put back: 1 for photos a camera left soft, 0 for such as it sharpened much.
+                     */
+                    crisp?: number;
+                    /**
                      * Even out brightness and colour
                      * @description Exposure and white balance are pulled together across photos.
                      */

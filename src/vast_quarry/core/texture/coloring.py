@@ -30,6 +30,8 @@ from vast_quarry.core.camera import Camera, brown, undistort, view_limit
 from vast_quarry.core.raycast import RayScene
 
 Floats = NDArray[np.float32]
+#: width in pixels (standard deviation) of what is finest in a photo
+PIXEL = 0.7
 Array = NDArray[np.float64]
 
 
@@ -122,6 +124,17 @@ def prepare_photo(
         keep = cv2.resize(mask.astype(np.float32), size, interpolation=cv2.INTER_AREA) > 0.99
     depth, ramp = seen_of_mesh(scene, camera, rotation, center, keep)
     return PhotoView(camera, rotation, center, rgb, softened(rgb, ramp, blur), depth, ramp)
+
+
+def crisper(rgb: NDArray[np.uint8], amount: float) -> NDArray[np.uint8]:
+    """A photo (H, W, 3) whose finest detail is made stronger (unsharp mask), to make up for what drawing a model takes from it.
+
+    A pixel averages over its own area. A photo of a texture out of photos has that twice: :data:`PIXEL` is about the width of
+    both, and an ``amount`` of a half makes up for one.
+    """
+    if amount <= 0:
+        return rgb
+    return np.asarray(cv2.addWeighted(rgb, 1 + amount, cv2.GaussianBlur(rgb, (0, 0), PIXEL), -amount, 0), np.uint8)
 
 
 def softened(rgb: NDArray[np.uint8], ramp: Floats, blur: float) -> Floats:

@@ -42,7 +42,7 @@ PHOTO_BYTES, SHOWN_BYTES, TEXEL_BYTES, FACE_BYTES, SAID_BYTES = 60.0, 8.0, 220.0
 class TextureSettings(StepSettings):
     """How to colour."""
 
-    came_later: ClassVar[frozenset[str]] = frozenset({"agree", "kept_back"})
+    came_later: ClassVar[frozenset[str]] = frozenset({"agree", "kept_back", "crisp"})
 
     photo_scale: float = setting(
         1.0,
@@ -79,6 +79,13 @@ class TextureSettings(StepSettings):
         "A passer-by, a highlight or a reflection that only one photo shows gives no colour.",
         main=True,
     )
+    crisp: float = setting(
+        0.5,
+        "Softness put back",
+        "A model drawn from a texture is softer than the photos by about a pixel. So much of that is put back: 1 for photos a camera "
+        "left soft, 0 for such as it sharpened much.",
+        main=True, usual=(0, 1), cost="Too much shows as bright rims along edges.", ge=0, le=2,
+    )  # fmt: skip
     kept_back: int = setting(
         0,
         "Photos kept back to check by",
@@ -89,7 +96,7 @@ class TextureSettings(StepSettings):
         True, "Colour only from inside masks", "What masks leave out gives no colour to the texture."
     )
     quality: int = setting(
-        95, "JPEG quality", "How little of the texture is lost when it is saved.", main=True, usual=(85, 97),
+        95, "JPEG quality", "How little of the texture is lost when it is saved.", usual=(85, 97),
         cost="Larger files.", ge=50, le=100,
     )  # fmt: skip
 
@@ -142,7 +149,7 @@ def texture_mesh(
     photos, held = parted(_orders(context, solution, settings, finest), settings.kept_back)
     context.each(
         "Unwrapping and reading photos", units.prepare,
-        [(here, order, scale, PICKED) for order in (units.AtlasOrder(size, density * 1.5, settings.largest), *photos)],
+        [(here, order, scale, PICKED, settings.crisp) for order in (units.AtlasOrder(size, density * 1.5, settings.largest), *photos)],
         memory=[FACE_BYTES * len(faces), *(PHOTO_BYTES * o.camera.width * o.camera.height for o in photos)],
     )  # fmt: skip
     voices = _voices(context, settings, photos, here, min(PICKED, len(vertices)))

@@ -23,7 +23,7 @@ from vast_quarry.core.raycast import RayScene
 from vast_quarry.core.surface.mesh import vertex_normals
 from vast_quarry.core.texture.agreement import agreed, contradicted
 from vast_quarry.core.texture.charts import make_charts
-from vast_quarry.core.texture.coloring import ColorSum, PhotoView, Said, prepare_photo
+from vast_quarry.core.texture.coloring import ColorSum, PhotoView, Said, crisper, prepare_photo
 from vast_quarry.core.texture.held_out import MIDDLE, Model, about, difference, drawn, likeness
 from vast_quarry.core.texture.packing import Atlas, unwrap
 from vast_quarry.core.texture.texels import band_of_texels
@@ -72,7 +72,7 @@ def load_atlas(folder: str) -> Atlas:
         return Atlas(f["uv"], f["wedge_vertex"], f["faces"], int(f["size"]), float(f["density"]))
 
 
-def prepare(folder: str, order: PhotoOrder | AtlasOrder, unit: float, picked: int) -> None:
+def prepare(folder: str, order: PhotoOrder | AtlasOrder, unit: float, picked: int, crisp: float = 0.0) -> None:
     """Lay the atlas out, or make a photo ready; both need nothing but the mesh.
 
     Parameters
@@ -81,11 +81,13 @@ def prepare(folder: str, order: PhotoOrder | AtlasOrder, unit: float, picked: in
         Pixels per world unit, about.
     picked : int
         Vertices whose colours are taken to compare photos by.
+    crisp : float
+        How much of what drawing makes soft is put back.
     """
     if isinstance(order, AtlasOrder):
         _lay_out(folder, order)
     else:
-        _make_ready(folder, order, unit, picked)
+        _make_ready(folder, order, unit, picked, crisp)
 
 
 def _lay_out(folder: str, order: AtlasOrder) -> None:
@@ -109,14 +111,14 @@ def _photo_file(folder: str, row: int) -> Path:
     return Path(folder) / f"photo-{row:05d}.npz"
 
 
-def _make_ready(folder: str, order: PhotoOrder, unit: float, picked: int) -> None:
+def _make_ready(folder: str, order: PhotoOrder, unit: float, picked: int, crisp: float) -> None:
     target = _photo_file(folder, order.row)
     if is_whole(target):
         return
     vertices, _, normals = _mesh(folder)
     rgb = apply_tone(load_rgb(Path(order.file), order.scale), Tone.from_dict(order.tone))
     view = prepare_photo(
-        rgb, order.camera, order.rotation, order.center, _scene(folder), load_mask(order.mask),
+        crisper(rgb, crisp), order.camera, order.rotation, order.center, _scene(folder), load_mask(order.mask),
         blur=max(2.0, 0.005 * order.camera.width),
     )  # fmt: skip
     pick = picked_vertices(len(vertices), picked)
