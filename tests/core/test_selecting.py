@@ -11,6 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from numpy.typing import NDArray
 
+from vast_quarry.core.dense.front import Front
 from vast_quarry.core.dense.fusion import Cloud
 from vast_quarry.core.dense.selecting import (
     Cells,
@@ -141,3 +142,49 @@ def test_strays_that_are_suggested_leave_the_subject(rng: np.random.Generator) -
     assert not mine[: len(grid)].any()
     assert mine[len(grid) :].all()
     assert not suggested_strays(cloud_of(grid[:5], spacing)).hold(grid[:5]).any()
+
+
+def a_wall_before_another(side: float, spacing: float) -> NDArray:
+    """Two square walls across the view along x: one at 2, rough by a tenth of a spacing, and one twice as large at 3."""
+    across = np.arange(-side, side, spacing)
+    y, z = (a.ravel() for a in np.meshgrid(across, across))
+    rough = 2 + 0.1 * spacing * np.sin(40 * y) * np.cos(30 * z)
+    return np.concatenate([np.column_stack([rough, y, z]), np.column_stack([3 + 0 * y, 2 * y, 2 * z])])
+
+
+#: looks along +x from the origin: y to the left, z up; an opening of 90 degrees
+ALONG_X = np.array([[0, -1, 0, 0], [0, 0, 1, 0], [0, 0, 0, 0], [1, 0, 0, 0]], float)
+
+
+def test_only_what_is_in_front_of_what_is_behind_is_chosen() -> None:
+    points = a_wall_before_another(0.5, 0.01)
+    front = Front.of(points, ALONG_X, 0.01)
+    held = front.holds(points, ALONG_X)
+    first = points[:, 0] < 2.5
+    assert held[first].all()
+    # of the wall behind all that the first one hides; what looks past it is in front itself
+    seen = np.abs(points[:, 1:] / points[:, :1]).max(1)
+    hidden = ~first & (seen < 0.24)
+    assert hidden.sum() > 1000
+    assert not held[hidden].any()
+    assert held[~first & (seen > 0.28)].all()
+
+
+def test_a_slanted_surface_is_in_front_all_over_and_a_finer_cloud_too(rng: np.random.Generator) -> None:
+    """A region is kept as squares of the screen: points that came later are answered for as those were."""
+    y, z = rng.uniform(-0.4, 0.4, (2, 20_000))
+    slanted = np.column_stack([2 + 1.5 * y, y, z])
+    behind = slanted + [0.4, 0, 0]
+    front = Front.of(np.concatenate([slanted[::4], behind[::4]]), ALONG_X, 0.012)
+    again = Front.unpacked(front.low, front.side, front.packed())
+    np.testing.assert_array_equal(again.limit, front.limit)
+    inner = (np.abs(y) < 0.3) & (np.abs(z) < 0.3)
+    assert again.holds(slanted, ALONG_X)[inner].mean() > 0.999
+    assert again.holds(behind, ALONG_X)[inner].mean() < 0.001
+
+
+def test_no_front_without_points_and_none_of_damaged_squares() -> None:
+    with pytest.raises(PlainError, match="no point left"):
+        Front.of(np.zeros((0, 3)), ALONG_X, 0.01)
+    with pytest.raises(PlainError, match="damaged"):
+        Front.unpacked((0.0, 0.0), (1.0, 1.0), base64.b64encode(zlib.compress(b"\x05\0\0\0\x05\0\0\0abc")).decode())

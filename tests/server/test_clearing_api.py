@@ -176,3 +176,18 @@ def test_kept_it_is_a_version_that_later_ones_follow(client: TestClient, data: P
     assert client.get(f"{BASE}/draft").json()["on"] == 2
     shutil.rmtree(data / "projects/1/versions/points/2")
     assert client.get(f"{BASE}/draft").json()["on"] == 1
+
+
+def test_a_brush_takes_what_is_in_front_only(client: TestClient, cloud: Cloud) -> None:
+    """Looked at from the front, a shape over all of the subject: nothing of its back, whatever the terms are sent for later."""
+    matrix = [[0.5, 0, 0, 0], [0, 0, 0.5, 0], [0, 0, 0, 0], [0, 1, 0, 3.0]]  # from three units in front along +y
+    flat = [float(v) for row in matrix for v in row]
+    whole = {"kind": "outline", "outline": [[-1, -1], [1, -1], [1, 1], [-1, 1]], "matrix": flat}
+    through, _, _ = bits(client, "select", json={"terms": [whole]})
+    assert through == len(cloud.points)
+    term = client.post(f"{BASE}/find", json={"what": "front", "under": whole}).json()
+    count, _, _ = bits(client, "select", json={"terms": [term]})
+    facing = cloud.normals[:, 1] < -0.5
+    back = cloud.normals[:, 1] > 0.5
+    assert facing.sum() * 0.8 < count < through - 0.95 * back.sum()
+    assert client.post(f"{BASE}/find", json={"what": "front"}).status_code == 422

@@ -9,13 +9,14 @@ from __future__ import annotations
 import hashlib
 import json
 from collections.abc import Sequence
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, Self
 
 import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from vast_quarry.core.dense import selecting as ways
+from vast_quarry.core.dense.front import Front
 from vast_quarry.core.dense.fusion import Cloud
 from vast_quarry.core.screen import in_outline, under_brush
 
@@ -34,29 +35,63 @@ class _Term(BaseModel):
         raise NotImplementedError
 
 
-class OutlineTerm(_Term):
+class FrontOfScreen(BaseModel):
+    """How far away something may lie to be in front, in squares of the screen."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+    low: tuple[Finite, Finite]
+    side: tuple[Annotated[Finite, Field(gt=0)], Annotated[Finite, Field(gt=0)]]
+    limits: str = Field(max_length=2_000_000)
+
+
+class _ScreenTerm(_Term):
+    """Points under a shape on the screen: all, or only those in front."""
+
+    matrix: Matrix
+    front: FrontOfScreen | None = None
+
+    def covered(self, points: NDArray[np.float64]) -> Chosen:
+        """Points (N, 3) under the shape, in front and behind (N,)."""
+        raise NotImplementedError
+
+    def chosen(self, cloud: Cloud) -> Chosen:
+        under = self.covered(cloud.points)
+        if self.front is None:
+            return under
+        front = Front.unpacked(self.front.low, self.front.side, self.front.limits)
+        at = np.flatnonzero(under)
+        under[at] = front.holds(cloud.points[at], np.reshape(self.matrix, (4, 4)))
+        return under
+
+    def only_front(self, cloud: Cloud) -> Self:
+        """The same shape, but only what is in front of it in a cloud."""
+        found = Front.of(
+            cloud.points[self.covered(cloud.points)], np.reshape(self.matrix, (4, 4)), float(np.median(cloud.gsd))
+        )
+        return self.model_copy(update={"front": FrontOfScreen(low=found.low, side=found.side, limits=found.packed())})
+
+
+class OutlineTerm(_ScreenTerm):
     """Points inside an outline on the screen."""
 
     kind: Literal["outline"]
     outline: list[tuple[Finite, Finite]] = Field(min_length=3, max_length=20_000)
-    matrix: Matrix
 
-    def chosen(self, cloud: Cloud) -> Chosen:
-        return in_outline(cloud.points, np.asarray(self.outline), np.reshape(self.matrix, (4, 4)))
+    def covered(self, points: NDArray[np.float64]) -> Chosen:
+        return in_outline(points, np.asarray(self.outline), np.reshape(self.matrix, (4, 4)))
 
 
-class BrushTerm(_Term):
+class BrushTerm(_ScreenTerm):
     """Points under a brush on its way over the screen."""
 
     kind: Literal["brush"]
     path: list[tuple[Finite, Finite]] = Field(min_length=1, max_length=20_000)
     radius: float = Field(gt=0, le=4, description="In halves of the screen's height")
     aspect: float = Field(gt=0.01, lt=100, description="Width over height of the screen")
-    matrix: Matrix
 
-    def chosen(self, cloud: Cloud) -> Chosen:
+    def covered(self, points: NDArray[np.float64]) -> Chosen:
         matrix = np.reshape(self.matrix, (4, 4))
-        return under_brush(cloud.points, np.asarray(self.path), self.radius, self.aspect, matrix)
+        return under_brush(points, np.asarray(self.path), self.radius, self.aspect, matrix)
 
 
 class ColorTerm(_Term):

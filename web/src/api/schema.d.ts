@@ -1755,7 +1755,8 @@ export interface paths {
         put?: never;
         /**
          * Find
-         * @description A term for the colour at a place or what hangs together about it, for what looks like strays, or for the plane of what is chosen.
+         * @description A term for the colour at a place or what hangs together about it, for what looks like strays, for the plane of what is chosen,
+         *     or for what is in front under a shape.
          */
         post: operations["find_api_projects__project_id__points_find_post"];
         delete?: never;
@@ -2192,6 +2193,7 @@ export interface components {
              * @description Width over height of the screen
              */
             aspect: number;
+            front?: components["schemas"]["FrontOfScreen"] | null;
             /**
              * How
              * @description Add to what was chosen, take away from it, or keep only what both hold
@@ -2731,7 +2733,8 @@ export interface components {
         };
         /**
          * FindIn
-         * @description What is to be found: the colour at a place or the part that hangs together about it, strays, or the plane of what is chosen.
+         * @description What is to be found: the colour at a place or the part that hangs together about it, strays, the plane of what is chosen, or what
+         *     is in front under a shape.
          */
         FindIn: {
             /** At */
@@ -2745,11 +2748,13 @@ export interface components {
              * @default []
              */
             terms: (components["schemas"]["OutlineTerm"] | components["schemas"]["BrushTerm"] | components["schemas"]["ColorTerm"] | components["schemas"]["ViewsTerm"] | components["schemas"]["PrecisionTerm"] | components["schemas"]["PlaneTerm"] | components["schemas"]["CellsTerm"] | components["schemas"]["TurnRound"])[];
+            /** Under */
+            under?: (components["schemas"]["OutlineTerm"] | components["schemas"]["BrushTerm"]) | null;
             /**
              * What
              * @enum {string}
              */
-            what: "color" | "part" | "strays" | "plane";
+            what: "color" | "part" | "strays" | "plane" | "front";
             /**
              * Within
              * @description Greatest difference of colour (CIE 1976)
@@ -2839,6 +2844,24 @@ export interface components {
             copy_files: boolean;
             /** Path */
             path: string;
+        };
+        /**
+         * FrontOfScreen
+         * @description How far away something may lie to be in front, in squares of the screen.
+         */
+        FrontOfScreen: {
+            /** Limits */
+            limits: string;
+            /** Low */
+            low: [
+                number,
+                number
+            ];
+            /** Side */
+            side: [
+                number,
+                number
+            ];
         };
         /**
          * Grade
@@ -3478,6 +3501,7 @@ export interface components {
          * @description Points inside an outline on the screen.
          */
         OutlineTerm: {
+            front?: components["schemas"]["FrontOfScreen"] | null;
             /**
              * How
              * @description Add to what was chosen, take away from it, or keep only what both hold
@@ -6738,6 +6762,20 @@ export interface operations {
                         keep?: boolean;
                         /** Terms */
                         terms: ({
+                            front?: {
+                                /** Limits */
+                                limits: string;
+                                /** Low */
+                                low: [
+                                    number,
+                                    number
+                                ];
+                                /** Side */
+                                side: [
+                                    number,
+                                    number
+                                ];
+                            } | null;
                             /**
                              * How
                              * @description Add to what was chosen, take away from it, or keep only what both hold
@@ -6766,6 +6804,20 @@ export interface operations {
                              * @description Width over height of the screen
                              */
                             aspect: number;
+                            front?: {
+                                /** Limits */
+                                limits: string;
+                                /** Low */
+                                low: [
+                                    number,
+                                    number
+                                ];
+                                /** Side */
+                                side: [
+                                    number,
+                                    number
+                                ];
+                            } | null;
                             /**
                              * How
                              * @description Add to what was chosen, take away from it, or keep only what both hold
@@ -8821,7 +8873,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["CellsTerm"] | components["schemas"]["ColorTerm"] | components["schemas"]["PlaneTerm"];
+                    "application/json": components["schemas"]["CellsTerm"] | components["schemas"]["ColorTerm"] | components["schemas"]["PlaneTerm"] | components["schemas"]["OutlineTerm"] | components["schemas"]["BrushTerm"];
                 };
             };
             /** @description Validation Error */

@@ -3,9 +3,8 @@ import { ElInputNumber } from 'element-plus'
 import { computed, onBeforeUnmount, onMounted, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
 import type { Vector3 } from 'three'
-import type { ClearWay } from '@/api/client'
 import ScreenShape from '@/components/ScreenShape.vue'
-import { useClearing, type Joining } from '@/composables/useClearing'
+import { useClearing, type Joining, type ShapeWay } from '@/composables/useClearing'
 import { useKeys } from '@/composables/useKeys'
 import { toClip, type ShapeTool } from '@/lib/screen'
 import { count as written } from '@/lib/format'
@@ -26,6 +25,8 @@ const radius = ref(22)
 const within = ref(12)
 const most = ref(3)
 const over = ref(1)
+/** Whether a shape takes only what lies in front, not what it covers behind. */
+const front = ref(false)
 const clearing = useClearing(
   computed(() => props.world),
   computed(() => props.version),
@@ -49,6 +50,8 @@ onBeforeUnmount(() => {
 /** Counts how often a tool was taken: each time the surface is a fresh one, and has the focus. */
 const taken = ref(0)
 function setTool(next: Tool) {
+  // who brushes over a spot means what is seen there; who frames a region, all in it
+  if (next === 'brush' || tool.value === 'brush') front.value = next === 'brush'
   tool.value = next
   taken.value++
   shape.value = []
@@ -66,11 +69,12 @@ function drawn(held: { shift: boolean; alt: boolean }) {
   const path = toClip(shape.value, width, height)
   const matrix = props.world.matrix()
   shape.value = []
-  const way: ClearWay =
+  const way: ShapeWay =
     tool.value === 'brush'
       ? { kind: 'brush', path, radius: (2 * radius.value) / height, aspect: width / height, matrix }
       : { kind: 'outline', outline: path, matrix }
-  void clearing.add(way, held)
+  if (front.value) void clearing.find('front', null, undefined, way, held)
+  else void clearing.add(way, held)
 }
 function side(s: 'near' | 'above' | 'below') {
   const last = plane.value
@@ -122,6 +126,15 @@ defineExpose({ loaded: clearing.show })
       />
       px</label
     >
+    <button
+      v-if="drawing"
+      class="plainbtn"
+      :aria-pressed="front"
+      :title="t('clear.frontHint')"
+      @click="front = !front"
+    >
+      {{ t('clear.front') }}
+    </button>
     <span class="seg" role="radiogroup" :aria-label="t('clear.joining')"
       ><button
         v-for="j in JOININGS"

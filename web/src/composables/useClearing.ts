@@ -10,6 +10,9 @@ import { useInTurn } from './useInTurn'
 /** How a term is joined to what is chosen already; `new` begins afresh. */
 export type Joining = 'new' | 'add' | 'take' | 'both'
 
+/** A shape on the screen. */
+export type ShapeWay = Extract<ClearWay, { kind: 'outline' | 'brush' }>
+
 /** Choosing points of the cloud and clearing them away: the choice is the page's, the draft the server's. */
 export function useClearing(world: Ref<World | null>, number: Ref<number | null>, budget: number) {
   const project = useProject()
@@ -98,16 +101,18 @@ export function useClearing(world: Ref<World | null>, number: Ref<number | null>
   }
   /** Have something found by the server, as a term. */
   async function find(
-    what: 'color' | 'part' | 'strays' | 'plane',
+    what: 'color' | 'part' | 'strays' | 'plane' | 'front',
     at: [number, number, number] | null = null,
     within = 12,
+    under: ShapeWay | null = null,
+    held?: { shift: boolean; alt: boolean },
   ) {
-    const body = { what, terms: terms.value, at, within }
+    const body = { what, terms: terms.value, at, within, under: under && { ...under, how: 'add' as const } }
     const term = await ask(
       api.POST('/api/projects/{project_id}/points/find', { params: where(), body }),
       true,
     )
-    await add(term as unknown as ClearWay)
+    await add(term as unknown as ClearWay, held)
   }
   const remove = (keep: boolean) =>
     act(() =>

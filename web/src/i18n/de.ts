@@ -750,6 +750,8 @@ export const de: Catalogue = {
     lasso: 'Freihand',
     brush: 'Pinsel',
     radius: 'Radius',
+    front: 'Nur vorn',
+    frontHint: 'Was die Form dahinter bedeckt, von dem verdeckt, was vorn liegt, wird nicht gewählt.',
     joining: 'Wie die nächste Wahl zur vorigen kommt',
     new: 'neu',
     add: 'und auch',

@@ -739,6 +739,8 @@ export const en = {
     lasso: 'Freehand',
     brush: 'Brush',
     radius: 'Radius',
+    front: 'Only in front',
+    frontHint: 'What the shape covers behind, hidden by what is in front, is not chosen.',
     joining: 'How the next choice joins the one before',
     new: 'new',
     add: 'and also',

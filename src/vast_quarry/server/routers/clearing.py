@@ -11,7 +11,7 @@ from fastapi.responses import Response
 from pydantic import BaseModel, Field
 from sqlmodel import Session
 
-from vast_quarry.pipeline.clearing import CellsTerm, ClearEdit, ColorTerm, PlaneTerm, Terms
+from vast_quarry.pipeline.clearing import BrushTerm, CellsTerm, ClearEdit, ColorTerm, OutlineTerm, PlaneTerm, Terms
 from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.models import Project
 from vast_quarry.server.routers.jobs import JobOut
@@ -95,8 +95,9 @@ def _bits(data: bytes) -> Response:
 @router.post("/find")
 def find(
     project_id: int, wish: clearing.FindIn, session: Db, f: Files, on: On = None
-) -> Annotated[CellsTerm | ColorTerm | PlaneTerm, Field(discriminator="kind")]:
-    """A term for the colour at a place or what hangs together about it, for what looks like strays, or for the plane of what is chosen."""
+) -> Annotated[CellsTerm | ColorTerm | PlaneTerm | OutlineTerm | BrushTerm, Field(discriminator="kind")]:
+    """A term for the colour at a place or what hangs together about it, for what looks like strays, for the plane of what is chosen,
+    or for what is in front under a shape."""
     draft = clearing.draft_of(get_project(session, project_id), f)
     clearing.check_on(draft, on)
     return clearing.found(f, draft, wish)

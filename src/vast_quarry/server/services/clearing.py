@@ -11,7 +11,7 @@ import threading
 from collections import OrderedDict
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
-from typing import Any, Literal, TypeVar
+from typing import Annotated, Any, Literal, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,10 +22,12 @@ from vast_quarry.core.dense.selecting import color_at, connected_part, fitted_pl
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.words import say
 from vast_quarry.pipeline.clearing import (
+    BrushTerm,
     CellsTerm,
     Chosen,
     ClearEdit,
     ColorTerm,
+    OutlineTerm,
     PlaneTerm,
     Term,
     Terms,
@@ -166,15 +168,17 @@ def gone(folders: Folders, draft: Draft) -> Chosen:
 
 
 class FindIn(BaseModel):
-    """What is to be found: the colour at a place or the part that hangs together about it, strays, or the plane of what is chosen."""
+    """What is to be found: the colour at a place or the part that hangs together about it, strays, the plane of what is chosen, or what
+    is in front under a shape."""
 
-    what: Literal["color", "part", "strays", "plane"]
+    what: Literal["color", "part", "strays", "plane", "front"]
     at: tuple[float, float, float] | None = None
     within: float = Field(12.0, ge=0, le=200, description="Greatest difference of colour (CIE 1976)")
     terms: Terms = []
+    under: Annotated[OutlineTerm | BrushTerm, Field(discriminator="kind")] | None = None
 
 
-def found(folders: Folders, draft: Draft, wish: FindIn) -> CellsTerm | ColorTerm | PlaneTerm:
+def found(folders: Folders, draft: Draft, wish: FindIn) -> CellsTerm | ColorTerm | PlaneTerm | OutlineTerm | BrushTerm:
     """A term of what was found.
 
     Raises
@@ -186,6 +190,10 @@ def found(folders: Folders, draft: Draft, wish: FindIn) -> CellsTerm | ColorTerm
     left = held.cloud.only(~_gone(held, draft.in_force))
     if wish.what == "strays":
         return CellsTerm.of(suggested_strays(left))
+    if wish.what == "front":
+        if wish.under is None:
+            raise PlainError("It is not said under what.", "Draw over points.")
+        return wish.under.only_front(left)
     if wish.what in ("part", "color"):
         if wish.at is None:
             raise PlainError("It is not said where.", "Press on a point of it.")
