@@ -93,6 +93,7 @@ const preset = computed(() => {
 .row {
   padding: 3px 14px;
   min-height: 30px;
+  flex: none;
   display: flex;
   align-items: center;
   justify-content: space-between;
