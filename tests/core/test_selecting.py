@@ -174,7 +174,7 @@ def test_a_slanted_surface_is_in_front_all_over_and_a_finer_cloud_too(rng: np.ra
     """A region is kept as squares of the screen: points that came later are answered for as those were."""
     y, z = rng.uniform(-0.4, 0.4, (2, 20_000))
     slanted = np.column_stack([2 + 1.5 * y, y, z])
-    behind = slanted + [0.4, 0, 0]
+    behind = slanted + np.array([0.4, 0, 0])
     front = Front.of(np.concatenate([slanted[::4], behind[::4]]), ALONG_X, 0.012)
     again = Front.unpacked(front.low, front.side, front.packed())
     np.testing.assert_array_equal(again.limit, front.limit)

@@ -191,3 +191,20 @@ def test_a_brush_takes_what_is_in_front_only(client: TestClient, cloud: Cloud) -
     back = cloud.normals[:, 1] > 0.5
     assert facing.sum() * 0.8 < count < through - 0.95 * back.sum()
     assert client.post(f"{BASE}/find", json={"what": "front"}).status_code == 422
+
+
+def test_more_points_are_given_where_one_looks(client: TestClient, cloud: Cloud) -> None:
+    """From near all that is in view, in the form of every cloud; from far off a part."""
+    counts = []
+    for far in (3.0, 4000.0):
+        matrix = [[2, 0, 0, 0], [0, 0, 2, 0], [0, 0, 0, 0], [0, 1, 0, far]]
+        look = {"matrix": [float(v) for row in matrix for v in row], "height": 4000}
+        answer = client.post("/api/projects/1/layers/points/nearby", json=look)
+        assert answer.status_code == 200
+        n = int(np.frombuffer(answer.content[:4], "<u4")[0])
+        assert len(answer.content) == 4 + 27 * n
+        at = np.frombuffer(answer.content[4 : 4 + 12 * n], "<f4").reshape(n, 3)
+        assert not set(map(tuple, at.tolist())) - set(map(tuple, cloud.points.astype(np.float32).tolist()))
+        counts.append(n)
+    assert counts[0] == len(cloud.points)
+    assert 0 < counts[1] < 0.2 * counts[0]

@@ -27,7 +27,7 @@ GRADES: dict[Grade, dict[str, dict[str, Any]]] = {
     Grade.POLISHED: {
         "cameras": {"features": 12_000, "partners": 20},
         "points": {"photo_scale": 1.0, "largest_side": 4000, "sources": 10, "sweeps": [1, 2, 2, 6]},
-        "surface": {"faces": 1_500_000, "cell": 1.25, "refine": 3},
+        "surface": {"faces": 1_500_000, "cell": 1.25, "refine": 2},
         "texture": {"largest": 8192},
     },
 }

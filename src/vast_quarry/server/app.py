@@ -51,6 +51,7 @@ LEFT_ALONE = (
     "/tile",
     "/mesh",
     "/cloud",
+    "/nearby",
     "/atlas",
     "/picture",
     "/export",

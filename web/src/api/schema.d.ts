@@ -673,6 +673,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/layers/points/nearby": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Nearby Points
+         * @description More points of the dense cloud where one looks, in compact form: those in view, about a pixel apart.
+         */
+        post: operations["nearby_points_api_projects__project_id__layers_points_nearby_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/layers/texture/held-out": {
         parameters: {
             query?: never;
@@ -3271,6 +3291,27 @@ export interface components {
             points: number[][];
             /** Read */
             read: number[];
+        };
+        /**
+         * LookIn
+         * @description From where one looks.
+         */
+        LookIn: {
+            /**
+             * Budget
+             * @default 1500000
+             */
+            budget: number;
+            /**
+             * Height
+             * @description Of the screen in pixels
+             */
+            height: number;
+            /**
+             * Matrix
+             * @description World to clip space, row by row
+             */
+            matrix: number[];
         };
         /**
          * MainBodyEdit
@@ -6038,6 +6079,41 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["TrackOut"];
                 };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    nearby_points_api_projects__project_id__layers_points_nearby_post: {
+        parameters: {
+            query?: {
+                number?: number | null;
+            };
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LookIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Validation Error */
             422: {

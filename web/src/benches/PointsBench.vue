@@ -62,6 +62,8 @@ watchThrottled(
 )
 
 const BUDGET = 2_000_000
+/** More of them at most where one looks. */
+const NEAR = 1_500_000
 const clearing = ref(false)
 const strip = ref<InstanceType<typeof ClearStrip>>()
 /** Counts clouds that were loaded: what they hold is asked for again. */
@@ -72,14 +74,36 @@ const { world, ready } = useWorldOf(number, async (w, n) => {
   w.setGround(1)
   w.show('cameras', false)
   w.setCameras(scene.value.cameras, row.value, carried())
-  await w.loadCloud(cloudUrl(project.id, 'points', n, BUDGET), mode.value, 1.8)
+  await w.loadCloud(cloudUrl(project.id, 'points', n, BUDGET), mode.value, 1.8, false, BUDGET)
   filled.value += 1
   strip.value?.loaded()
+})
+/** Whether the cloud holds more than is drawn of it at once. */
+const more = computed(() => {
+  const all = project.version('points')?.figures.points ?? 0
+  return !!filled.value && all > (world.value?.cloud?.views.length ?? 0)
+})
+// while points are cleared away only those are drawn of which it is known whether they are chosen
+watch([more, clearing, number, filled], () => {
+  if (!world.value) return
+  world.value.nearer.source =
+    more.value && !clearing.value
+      ? (matrix, height, signal) =>
+          ask(
+            api.POST('/api/projects/{project_id}/layers/points/nearby', {
+              params: { ...project.path.params, query: { number: number.value } },
+              body: { matrix, height, budget: NEAR },
+              parseAs: 'arrayBuffer',
+              signal,
+            }),
+            true,
+          ).then((data) => data as unknown as ArrayBuffer)
+      : null
 })
 useCompared(
   world,
   () => props.compared,
-  async (w, n) => w.loadCloud(cloudUrl(project.id, 'points', n, BUDGET), mode.value, 1.8, true),
+  async (w, n) => w.loadCloud(cloudUrl(project.id, 'points', n, BUDGET), mode.value, 1.8, true, BUDGET),
 )
 watch(mode, (m) => world.value?.setCloudMode(m))
 watch(row, (r) => scene.value && world.value?.setCameras(scene.value.cameras, r, carried()))

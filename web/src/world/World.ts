@@ -4,17 +4,14 @@ import {
   boxObject,
   cameraLength,
   cameraLines,
-  cloudObject,
-  fadeOutside,
   groundGrid,
-  readCloud,
   type Box,
   type Cloud,
   type CloudMode,
-  cloudColors,
 } from './build'
 import type { Facing } from './level'
 import { fetchBytes, Latest } from '@/lib/latest'
+import { Clouds } from './Clouds'
 import { Eye } from './Eye'
 import { Hands } from './Hands'
 import { Lighter } from './Lighter'
@@ -44,7 +41,6 @@ export class World {
   private readonly second = new THREE.Group()
   private readonly spot = new THREE.Group()
   private readonly watcher: ResizeObserver
-  private points: THREE.Points | null = null
   private cameras: CameraOut[] = []
   private box: Box | null = null
   private meshMode: MeshMode = 'textured'
@@ -55,7 +51,7 @@ export class World {
   readonly picker = new Picker()
   /** Meshes on their way, of either side of the line between two versions. */
   private readonly meshes = [new Latest(), new Latest()]
-  private readonly clouds = [new Latest(), new Latest()]
+  private readonly clouds: Clouds
   /** Milliseconds that the latest frames took, for measuring. */
   readonly frames: number[] = []
   /** Where the line between two compared versions is, 0..1 of the width; null when nothing is compared. */
@@ -93,6 +89,14 @@ export class World {
     this.shown = new Shown(this.parts)
     Object.values(this.parts).forEach((g) => this.scene.add(g))
     this.scene.add(this.second, this.spot)
+    this.clouds = new Clouds(this.parts.cloud, this.second, {
+      lighter: this.lighter,
+      tones: () => this.tones,
+      box: () => this.box,
+      ratio: () => this.renderer.getPixelRatio(),
+      eye: () => ({ matrix: this.matrix(), height: this.canvas.height }),
+      request: () => this.request(),
+    })
     this.painter = new Painter(this.renderer, this.scene, this.eye, this.parts, this.second, this.lighter)
     this.scene.add(new THREE.HemisphereLight(0xffffff, 0xb9ae98, 2.2))
     const slant = new THREE.DirectionalLight(0xffffff, 1.6)
@@ -129,7 +133,12 @@ export class World {
 
   /** What the cloud that is shown holds. */
   get cloud(): Cloud | null {
-    return (this.points?.userData.cloud as Cloud | undefined) ?? null
+    return this.clouds.cloud
+  }
+
+  /** More points of a large cloud, where one looks. */
+  get nearer() {
+    return this.clouds.nearer
   }
 
   get camera() {
@@ -138,7 +147,8 @@ export class World {
 
   dispose() {
     this.stopped = true
-    ;[...this.meshes, ...this.clouds].forEach((m) => m.giveUp())
+    this.meshes.forEach((m) => m.giveUp())
+    this.clouds.dispose()
     this.watcher.disconnect()
     this.eye.dispose()
     this.lighter.dispose()
@@ -168,6 +178,8 @@ export class World {
     const moved = this.eye.update(Math.min(0.1, (now - this.last) / 1000))
     this.last = now
     const rest = this.lighter.still(now)
+    if (moved) this.nearer.moved()
+    else if (rest) this.nearer.rests(now)
     if (moved || this.needed || (rest && this.lighter.waiting)) {
       this.needed = false
       this.lighter.prepare(moved, now)
@@ -177,7 +189,7 @@ export class World {
     // drawing is only handed over above: reading one pixel waits until it is done
     const gl = this.renderer.getContext()
     gl.readPixels(0, 0, 1, 1, gl.RGBA, gl.UNSIGNED_BYTE, this.pixel)
-    if (this.parts.mesh.children.length || this.points) {
+    if (this.parts.mesh.children.length || this.clouds.points) {
       this.onFilled?.()
       this.onFilled = null
     }
@@ -197,8 +209,9 @@ export class World {
   }
 
   clear(...which: Part[]) {
-    for (const k of which) this.empty(this.parts[k])
-    if (which.includes('cloud')) this.points = null
+    for (const k of which)
+      if (k === 'cloud') this.clouds.clear()
+      else this.empty(this.parts[k])
     this.request()
   }
 
@@ -213,46 +226,27 @@ export class World {
   endComparing() {
     this.split = null
     this.meshes[1].giveUp()
-    this.clouds[1].giveUp()
+    this.clouds.giveUpSecond()
     this.empty(this.second)
     this.request()
   }
 
-  setCloud(data: ArrayBuffer, mode: CloudMode, size = 2.2, second = false) {
-    const cloud = readCloud(data)
-    const points = cloudObject(cloud, mode, size * this.renderer.getPixelRatio(), this.tones)
-    points.userData.cloud = cloud
-    if (this.box) (points.material as THREE.Material).userData.box = this.box
-    const target = second ? this.second : this.parts.cloud
-    this.empty(target)
-    target.add(points)
-    this.lighter.addCloud(points)
-    if (!second) this.points = points
-    this.request()
+  setCloud(data: ArrayBuffer, mode: CloudMode, size?: number, second = false) {
+    this.clouds.set(data, mode, size, second)
   }
 
   /** Show a cloud from an address; throws `Superseded` when another one was asked for meanwhile. */
-  async loadCloud(url: string, mode: CloudMode, size?: number, second = false) {
-    this.setCloud(await this.clouds[second ? 1 : 0].ask((s) => fetchBytes(url, s)), mode, size, second)
+  async loadCloud(url: string, mode: CloudMode, size?: number, second = false, budget?: number) {
+    await this.clouds.load(url, mode, size, second, budget)
   }
 
   setCloudMode(mode: CloudMode) {
-    for (const group of [this.parts.cloud, this.second])
-      for (const points of group.children.filter((o) => o instanceof THREE.Points)) {
-        const colors = cloudColors(points.userData.cloud as Cloud, mode)
-        points.geometry.setAttribute('color', new THREE.BufferAttribute(colors, 3, true))
-      }
-    this.request()
+    this.clouds.setMode(mode)
   }
 
   /** State of each point of the cloud: 0 as it is, 1 chosen, 2 gone; null for all as they are. */
   setPointStates(states: Uint8Array | null) {
-    if (!this.points) return
-    const at = this.points.geometry.getAttribute('pointState') as THREE.BufferAttribute
-    if (states) at.set(states)
-    else (at.array as Uint8Array).fill(0)
-    at.needsUpdate = true
-    this.request()
+    this.clouds.setStates(states)
   }
 
   /** Show cameras and cloud turned, while they are levelled by hand. */
@@ -289,7 +283,7 @@ export class World {
     this.box = box
     this.empty(this.parts.box)
     if (box) this.parts.box.add(boxObject(box, this.tones))
-    if (box && this.points) fadeOutside(this.points.material as THREE.Material, box)
+    if (box) this.clouds.fade(box)
     this.request()
   }
 
@@ -306,11 +300,7 @@ export class World {
   setDusk(dusk: boolean) {
     if (this.tones === tonesOf(dusk)) return
     this.tones = tonesOf(dusk)
-    for (const points of [...this.parts.cloud.children, ...this.second.children]) {
-      const paint = (points as THREE.Points).material as THREE.Material | undefined
-      ;(paint?.userData.outside as THREE.Vector4 | undefined)?.set(...this.tones.outside)
-      ;(paint?.userData.chosen as THREE.Color | undefined)?.set(this.tones.chosen)
-    }
+    this.clouds.setTones(this.tones)
     if (this.cameras.length) this.drawCameras()
     if (this.parts.box.children.length) this.setBox(this.box)
     if (this.parts.ground.children.length) this.setGround(this.extent)
@@ -356,7 +346,7 @@ export class World {
     const box = new THREE.Box3()
     if (this.parts.mesh.children.length) box.expandByObject(this.parts.mesh)
     if (this.box && box.isEmpty()) box.expandByObject(this.parts.box)
-    if (box.isEmpty() && this.points) box.expandByObject(this.points)
+    if (box.isEmpty() && this.clouds.points) box.expandByObject(this.clouds.points)
     for (const c of this.cameras)
       if (c.center && this.parts.cameras.visible) box.expandByPoint(new THREE.Vector3().fromArray(c.center))
     if (box.isEmpty()) box.set(new THREE.Vector3(-1, -1, 0), new THREE.Vector3(1, 1, 1))
@@ -418,16 +408,16 @@ export class World {
     this.lighter.thin()
     return (
       this.picker.first(ray, this.parts.mesh) ??
-      (this.points ? ray.intersectObject(this.points)[0]?.point : undefined) ??
+      (this.clouds.points ? ray.intersectObject(this.clouds.points)[0]?.point : undefined) ??
       ray.ray.intersectPlane(new THREE.Plane(new THREE.Vector3(0, 0, 1), 0), new THREE.Vector3())
     )
   }
 
   /** The point of the cloud nearest to the pointer, of those within a finger's width the one in front. */
   private pointAt(e: MouseEvent): THREE.Vector3 | null {
-    if (!this.points || !this.parts.cloud.visible) return null
+    if (!this.clouds.points || !this.parts.cloud.visible) return null
     this.parts.cloud.updateMatrixWorld()
-    const found = nearestPoint(this.points, e, this.canvas, this.camera)
+    const found = nearestPoint(this.clouds.points, e, this.canvas, this.camera)
     return found && found.applyMatrix4(this.parts.cloud.matrixWorld)
   }
 

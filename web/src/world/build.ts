@@ -91,15 +91,16 @@ export function cloudScale(
   return { values, range: [mode === 'gsd' ? (at(0.05) ?? 0) : 0, at(0.95) ?? 1] }
 }
 
-/** Colours of a cloud in a mode, 0..255. */
-export function cloudColors(cloud: Cloud, mode: CloudMode): Uint8Array {
+/** Colours of a cloud in a mode, 0..255, over the range of another one that it is a part of. */
+export function cloudColors(cloud: Cloud, mode: CloudMode, like = cloud): Uint8Array {
   // which way a point faces: right, away and up as red, green and blue
   if (mode === 'normal' && cloud.normals) return Uint8Array.from(cloud.normals, (v) => v + 128)
   const scale = mode === 'color' ? null : cloudScale(cloud, mode)
-  if (!scale) return cloud.colors
+  const whole = scale && like !== cloud ? cloudScale(like, mode) : scale
+  if (!scale || !whole) return cloud.colors
   const n = cloud.views.length
   const out = new Uint8Array(3 * n)
-  const [low, high] = scale.range
+  const [low, high] = whole.range
   const value = (i: number) => scale.values[i]
   for (let i = 0; i < n; i++) {
     const share = (value(i) - low) / Math.max(high - low, 1e-9)
@@ -115,19 +116,34 @@ export interface Box {
   turn: number
 }
 
-/** The points of a cloud, faded outside of a box where there is one. */
-export function cloudObject(cloud: Cloud, mode: CloudMode, size: number, tones: Tones): THREE.Points {
+/** How far the points of a dense cloud lie apart; 0 where that is not known. */
+function spacingOf(cloud: Cloud): number {
+  const some = cloud.gsd?.subarray(0, 20_000)
+  return some?.length ? [...some].sort((a, b) => a - b)[some.length >> 1] : 0
+}
+
+/** The points of a cloud, faded outside of a box where there is one; `whole` if none between them are left out. */
+export function cloudObject(
+  cloud: Cloud,
+  mode: CloudMode,
+  size: number,
+  tones: Tones,
+  like = cloud,
+  whole = false,
+): THREE.Points {
   const geometry = new THREE.BufferGeometry()
   geometry.setAttribute('position', new THREE.BufferAttribute(cloud.positions, 3))
-  geometry.setAttribute('color', new THREE.BufferAttribute(cloudColors(cloud, mode), 3, true))
+  geometry.setAttribute('color', new THREE.BufferAttribute(cloudColors(cloud, mode, like), 3, true))
   geometry.setAttribute('pointState', new THREE.BufferAttribute(new Uint8Array(cloud.views.length), 1))
   const material = new THREE.PointsMaterial({ size, vertexColors: true, sizeAttenuation: false })
   material.userData.outside = new THREE.Vector4(...tones.outside)
   material.userData.chosen = new THREE.Color(tones.chosen)
+  material.userData.spacing = whole ? spacingOf(cloud) : 0
   material.onBeforeCompile = (shader) => {
     shader.uniforms.boxLow = { value: new THREE.Vector3(-1e9, -1e9, -1e9) }
     shader.uniforms.boxHigh = { value: new THREE.Vector3(1e9, 1e9, 1e9) }
     shader.uniforms.boxTurn = { value: 0 }
+    shader.uniforms.spacing = { value: material.userData.spacing as number }
     shader.uniforms.chosen = { value: material.userData.chosen as THREE.Color }
     shader.uniforms.outside = { value: material.userData.outside as THREE.Vector4 }
     material.userData.uniforms = shader.uniforms
@@ -136,7 +152,7 @@ export function cloudObject(cloud: Cloud, mode: CloudMode, size: number, tones: 
       .replace(
         'void main() {',
         `attribute float pointState; varying float vChosen;
-        uniform vec3 boxLow; uniform vec3 boxHigh; uniform float boxTurn; varying float vIn;\nvoid main() {`,
+        uniform float spacing; uniform vec3 boxLow; uniform vec3 boxHigh; uniform float boxTurn; varying float vIn;\nvoid main() {`,
       )
       // what is gone lies outside of every view
       .replace(
@@ -144,6 +160,11 @@ export function cloudObject(cloud: Cloud, mode: CloudMode, size: number, tones: 
         `#include <project_vertex>
         vChosen = pointState == 1.0 ? 1.0 : 0.0;
         if (pointState == 2.0) gl_Position = vec4(2.0, 2.0, 2.0, 1.0);`,
+      )
+      // from near, points that are all there grow together into a surface
+      .replace(
+        'gl_PointSize = size;',
+        'gl_PointSize = max(size, min(16.0, 1.3 * spacing * scale * projectionMatrix[1][1] / max(-mvPosition.z, 1e-6)));',
       )
       // colours come as the eye sees them; the renderer reckons in linear light
       .replace(

@@ -14,7 +14,7 @@ from vast_quarry.pipeline.atlas_maps import MapKind
 from vast_quarry.pipeline.registry import STEPS
 from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.routers.jobs import JobOut
-from vast_quarry.server.services import jobs, joins, layers, lens_maps, marks, seen, world
+from vast_quarry.server.services import jobs, joins, layers, lens_maps, marks, nearby, seen, world
 from vast_quarry.server.services.folders import get_project
 
 router = APIRouter(prefix="/api/projects/{project_id}/layers", tags=["layers"])
@@ -147,6 +147,12 @@ def cloud(
 ) -> FileResponse:
     """A cloud in compact form."""
     return FileResponse(world.cloud_file(f, layer, number, budget), media_type="application/octet-stream")
+
+
+@router.post("/points/nearby", response_class=Response)
+def nearby_points(f: Files, look: nearby.LookIn, number: Number = None) -> Response:
+    """More points of the dense cloud where one looks, in compact form: those in view, about a pixel apart."""
+    return Response(nearby.points_in_view(f, number, look), media_type="application/octet-stream")
 
 
 @router.get("/{layer}/mesh", response_class=FileResponse)

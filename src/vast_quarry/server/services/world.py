@@ -32,6 +32,7 @@ from vast_quarry.pipeline.steps.points import load_cloud
 from vast_quarry.pipeline.steps.surface import load_mesh
 from vast_quarry.pipeline.steps.texture import HELD, texture_bytes
 from vast_quarry.pipeline.store import Version
+from vast_quarry.server.services import nearby
 from vast_quarry.server.services.folders import Folders, NotFound
 from vast_quarry.server.services.layers import version_of
 from vast_quarry.server.services.shooting import shots_of
@@ -224,6 +225,8 @@ def _errors(s: Solution) -> NDArray:
 
 #: points of a cloud that the page asks for unless it is told otherwise
 USUAL_BUDGET = 400_000
+#: points of the dense cloud that it draws; where one looks it asks for more (:mod:`.nearby`)
+POINTS_BUDGET = 2_000_000
 
 
 def cloud_file(folders: Folders, layer: str, number: int | None, budget: int = USUAL_BUDGET) -> Path:
@@ -321,7 +324,9 @@ def make_ready(folders: Folders, layer: str) -> None:
         poster_file(folders, layer, None)
         mesh_file(folders, layer, None)
     elif layer in ("cameras", "points"):
-        cloud_file(folders, layer, None, 2_000_000 if layer == "points" else USUAL_BUDGET)
+        cloud_file(folders, layer, None, POINTS_BUDGET if layer == "points" else USUAL_BUDGET)
+    if layer == "points" and version_of(folders, layer, None).figures.get("points", 0) > POINTS_BUDGET:
+        nearby.make_ready(folders)
 
 
 def map_of_atlas(folders: Folders, layer: str, number: int | None, kind: MapKind) -> bytes:
