@@ -42,7 +42,7 @@ def test_points_are_chosen_deleted_taken_back_and_kept(page: Page, address: str,
     drag_over(page, surface, 0.2, 0.05, 0.8, 0.4)
     expect(page.locator(".tools [role=status]")).not_to_contain_text(re.compile("^0 "))
     first = chosen(page)
-    states = "() => { const s = vqWorld.points.geometry.getAttribute('pointState').array; return [0, 1, 2].map((v) => s.filter((x) => x === v).length) }"
+    states = "() => { const s = vqWorld.clouds.points.geometry.getAttribute('pointState').array; return [0, 1, 2].map((v) => s.filter((x) => x === v).length) }"
     assert page.evaluate(states)[1] == first, "all points of this cloud are drawn"
     # the same again and only in both: nothing changes; a second choice with Alt held takes away
     page.get_by_role("radio", name="only in both").click()
@@ -80,3 +80,35 @@ def test_points_are_chosen_deleted_taken_back_and_kept(page: Page, address: str,
     page.get_by_role("button", name=re.compile("Bring back")).click()
     expect(page.locator(".tools [role=status]")).to_contain_text("0 points chosen", timeout=60_000)
     page.wait_for_function(f"() => ({states})()[2] === 0 && !document.body.innerText.includes('Bring back')")
+
+
+def test_a_brush_stops_at_what_is_in_front(page: Page, address: str, built: int) -> None:
+    page.goto(f"{address}/projects/{built}/points")
+    page.get_by_role("button", name="Clear points away").click()
+    page.get_by_role("button", name="Brush", exact=True).click()
+    front = page.get_by_role("button", name="Only in front")
+    expect(front).to_have_attribute("aria-pressed", "true")
+    counts = []
+    for _ in range(2):
+        settled(page)
+        with page.expect_response(lambda r: "/points/select" in r.url) as told:
+            drag_over(page, page.locator("svg.draw"), 0.46, 0.45, 0.54, 0.55)
+        count = int.from_bytes(told.value.body()[:4], "little")
+        expect(page.locator(".tools [role=status]")).to_contain_text(re.compile(f"^{count:,} point"))
+        counts.append(count)
+        front.click()
+    assert 0 < counts[0] < 0.8 * counts[1]
+
+
+def test_more_of_a_large_cloud_is_shown_where_one_looks(page: Page, address: str, built: int) -> None:
+    """The page is given few of the points, as of a cloud that is too large for it: what is missing comes while the view rests."""
+    few = "**/layers/points/cloud?*"
+    page.route(few, lambda route: route.continue_(url=re.sub(r"budget=\d+", "budget=500", route.request.url)))
+    try:
+        with page.expect_response(lambda r: "/points/nearby" in r.url) as more:
+            page.goto(f"{address}/projects/{built}/points")
+        count = int.from_bytes(more.value.body()[:4], "little")
+        assert count > 2000
+        page.wait_for_function(f"() => window.vqWorld.clouds.near?.geometry.attributes.position.count === {count}")
+    finally:
+        page.unroute(few)
