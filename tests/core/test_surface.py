@@ -16,6 +16,7 @@ from vast_quarry.core.surface.holes import boundary_loops, close_holes
 from vast_quarry.core.surface.mesh import (
     compacted,
     components,
+    cut_apart,
     edge_faces,
     face_areas,
     main_body,
@@ -48,6 +49,36 @@ def test_main_body_is_the_largest() -> None:
     mv, mf = main_body(both_v, both_f)
     assert len(mf) == len(f)
     assert np.abs(mv).max() < 1.01
+
+
+@pytest.mark.parametrize("shared", [1, 2])
+def test_bodies_that_touch_along_an_edge_or_in_a_corner_are_taken_apart(shared: int) -> None:
+    """An edge with four faces is one of two sheets that touch: each gets its own, and both stay closed."""
+    corners = np.array([[0, 0, 0], [0, 0, 1.0], [1, 0, 0.5], [1, 1, 0.5]])
+    faces = np.array([[0, 2, 1], [0, 3, 2], [0, 1, 3], [1, 2, 3]])
+    other = corners * [-1, -1, 1] if shared == 2 else -corners
+    numbers = np.concatenate([np.arange(shared), np.arange(4, 8 - shared)])
+    # turned over where it is a mirror image
+    more = numbers[faces] if shared == 2 else numbers[faces][:, ::-1]
+    v, f = np.concatenate([corners, other[shared:]]), np.concatenate([faces, more])
+    v, f = cut_apart(v, f)
+    assert len(v) == 8
+    assert len(f) == 8
+    for part in range(2):
+        body = trimesh.Trimesh(*compacted(v, f[4 * part : 4 * part + 4])[:2], process=False)
+        assert body.is_watertight
+        assert body.is_winding_consistent
+    assert set(f[:4].ravel()).isdisjoint(f[4:].ravel())
+
+
+def test_what_is_in_order_stays_as_it_is() -> None:
+    ball = trimesh.creation.icosphere(2)
+    v, f = cut_apart(np.asarray(ball.vertices), np.asarray(ball.faces))
+    np.testing.assert_array_equal(f, ball.faces)
+    assert len(v) == len(ball.vertices)
+    # and so does what is open
+    v, f = cut_apart(np.asarray(ball.vertices), np.asarray(ball.faces)[40:])
+    assert len(f) == len(ball.faces) - 40
 
 
 def test_compacted_and_degenerate() -> None:

@@ -36,7 +36,7 @@ Stand = tuple[NDArray[np.uint8], NDArray[np.int16]]
 USUAL = 4
 #: photos are matched with the same windows and err alike: the mean is off by so many times what single ones are off each other, and
 #: by so many pixels of the depth map where these agree. Set on 36 photos of the milestone at Rough, tried at Dressed and on others
-SPREAD, IN_COMMON = 1.5, 0.08
+SPREAD, IN_COMMON = 1.25, 0.065
 #: one step in the order of photos at a spot: so much better is better (logarithm)
 RANK_STEP = float(np.log(1.1))
 #: and so many steps a photo stands back where the spot lies at a rim of what it sees: there its colour is not the spot's own

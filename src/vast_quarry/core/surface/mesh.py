@@ -73,6 +73,35 @@ def edge_faces(faces: Faces) -> tuple[Faces, Faces]:
     return np.stack([owner[first], owner[second]], 1), edges[first]
 
 
+def cut_apart(vertices: Array, faces: Faces) -> tuple[Array, Faces]:
+    """The same faces with sheets that only touch taken apart: no edge has more than two faces, no vertex more than one fan.
+
+    Corners of faces stay one vertex where a shared edge of just two faces leads from one to the next about it (Gueziec, A., Taubin, G.,
+    Lazarus, F., Horn, B. (2001). Cutting and stitching: converting sets of polygons to manifold surfaces. IEEE TVCG 7(2)).
+    """
+    if not len(faces):
+        return vertices, faces
+    m = len(faces)
+    start = faces.T.ravel()  # corner k of face n is number k m + n
+    end = np.roll(faces, -1, axis=1).T.ravel()
+    key = np.minimum(start, end) * len(vertices) + np.maximum(start, end)
+    order = np.argsort(key, kind="stable")
+    _, first, times = np.unique(key[order], return_index=True, return_counts=True)
+    one, other = order[first[times == 2]], order[first[times == 2] + 1]
+    following = (np.arange(3 * m) + m) % (3 * m)
+    # the second runs the other way where faces agree which side is out
+    turned = start[one] == end[other]
+    at_start = np.where(turned, following[other], other)
+    at_end = np.where(turned, other, following[other])
+    a, b = np.concatenate([one, following[one]]), np.concatenate([at_start, at_end])
+    graph = coo_matrix((np.ones(len(a), np.int8), (a, b)), shape=(3 * m, 3 * m))
+    _, fan = connected_components(graph, directed=False)
+    _, which, named = np.unique(fan, return_index=True, return_inverse=True)
+    if len(which) == len(np.unique(start)):
+        return vertices, faces
+    return vertices[start[which]], named.reshape(3, m).T.astype(np.int64)
+
+
 def components(faces: Faces) -> NDArray[np.int64]:
     """Label (M,) of the edge-connected body each face belongs to, largest first (0)."""
     pairs, _ = edge_faces(faces)

@@ -17,7 +17,7 @@ from vast_quarry.core.formats.atomic import atomic_write, write_arrays
 from vast_quarry.core.surface.cut import cut_open, led_down
 from vast_quarry.core.surface.decimate import decimate, without_doubles
 from vast_quarry.core.surface.holes import close_holes
-from vast_quarry.core.surface.mesh import edge_faces, main_body
+from vast_quarry.core.surface.mesh import cut_apart, edge_faces, main_body
 from vast_quarry.core.surface.poisson import median_spacing, poisson_depth, poisson_surface, trimmed
 from vast_quarry.core.surface.volume import Lattice, joined, tiles_of
 from vast_quarry.pipeline.figures import SurfaceFigures
@@ -219,7 +219,7 @@ class SurfaceStep:
         full = len(f)
         context.stage("Fewer triangles", 3, 4)
         v, f = decimate(v, f, settings.faces)
-        v, f = main_body(v, f)
+        v, f = main_body(*cut_apart(*main_body(v, f)))
         if settings.closed:
             v, f = close_holes(v, f)
         if len(f) < 20:
