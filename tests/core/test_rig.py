@@ -14,7 +14,7 @@ from vast_quarry.core.raycast import RayScene
 from vast_quarry.core.rig.light import bake_light, hemisphere, ray_scene
 from vast_quarry.core.rig.noise import fbm_many
 from vast_quarry.core.rig.render import Shot, develop, to_srgb8
-from vast_quarry.core.rig.scenes import finial, milestone
+from vast_quarry.core.rig.scenes import GROOVE_DEPTH, GROOVES, finial, milestone, plate
 from vast_quarry.core.rig.shoot import ShootSettings, rig_camera
 from vast_quarry.core.surface.mesh import components, edge_faces
 
@@ -32,6 +32,22 @@ def test_subject_is_one_closed_body_facing_outwards(make) -> None:  # type: igno
     bake_light(scene, rays, 8)
     assert 0.2 < np.median(scene.subject.light) < 0.95
     assert scene.subject.light.std() > 0.05
+
+
+def test_grooves_of_the_plate_are_as_wide_and_deep_as_they_are_said_to_be() -> None:
+    body = plate().subject
+    pairs, _ = edge_faces(body.faces)
+    assert 2 * len(pairs) == 3 * len(body.faces)
+    scene = RayScene()
+    scene.add(body.vertices, body.faces)
+    for at, wide in GROOVES:
+        across = np.linspace(-wide, wide, 81)
+        rays = np.zeros((81, 6), np.float32)
+        rays[:, 0], rays[:, 1], rays[:, 2], rays[:, 4] = at + across, -1.0, 0.0801, 1.0
+        back = np.asarray(scene.cast(rays)["t"]).ravel() - 1 + 0.015
+        # noise of the stone is a tenth of that
+        expected = GROOVE_DEPTH * np.maximum(1 - np.abs(across) / (wide / 2), 0)
+        np.testing.assert_allclose(back, expected, atol=0.0002)
 
 
 def test_masks_show_the_projected_subject(milestone_set: RigSet) -> None:

@@ -41,7 +41,7 @@ def _names(text: str) -> frozenset[str]:
 @app.command("shoot")
 def shoot_command(
     out: Annotated[Path, typer.Option("--out", help="Folder for photos, masks and truth", show_default=False)],
-    scene: Annotated[str, typer.Option(help="milestone, finial, well-head or yard")] = "milestone",
+    scene: Annotated[str, typer.Option(help="milestone, finial, well-head, yard or plate")] = "milestone",
     plan: Annotated[str, typer.Option(help="Rings and photos in each, like ring:3x12, or a plan.json")] = "ring:3x12",
     size: Annotated[str, typer.Option(help="Size of the photos in pixels")] = "1200x900",
     seed: Annotated[int, typer.Option(help="The same seed gives the same photos")] = 1,
@@ -123,7 +123,7 @@ def film_command(
     width, height = parse_size(size)
     if out.suffix.lower() != ".mp4" or out.exists():
         raise PlainError(f"{out} is there already, or does not end in .mp4.", "Name a new MP4 file with --out.")
-    if width % 2 or height % 2 or scene == "yard" or scene not in SCENES:
+    if width % 2 or height % 2 or scene in ("yard", "plate") or scene not in SCENES:
         raise PlainError(
             "A film has an even width and height, and an object in its middle.", "Choose another size or scene."
         )

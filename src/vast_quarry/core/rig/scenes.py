@@ -1,4 +1,5 @@
-"""The rig's scenes: a carved milestone on rough ground, a clay roof finial on a turntable, a well-head, a yard's corner.
+"""The rig's scenes: a carved milestone on rough ground, a clay roof finial on a turntable, a well-head, a yard's corner; and a plate to
+measure by.
 
 Bodies are signed distance functions (:mod:`.solids`) meshed by marching cubes, then displaced along their normals by noise, so that
 relief, like colour, has detail at several sizes. Everything is in metres, Z up, the ground at z = 0.
@@ -156,12 +157,42 @@ def yard(seed: int = 4, cell: float = 0.010, fine: bool = True) -> Scene:
     return Scene("yard", bodies, False, seed, -1.0, (0.62, 0.70, 0.80))
 
 
+#: grooves of the plate: where each runs down its face (x) and how wide it is (m); all are V-shaped and as deep
+GROOVES = tuple((-0.075 + 0.03 * k, 0.001 * w) for k, w in enumerate((2, 3, 4, 6, 8, 12)))
+GROOVE_DEPTH = 0.001
+
+
+def plate(seed: int = 5, cell: float = 0.00025, fine: bool = True) -> Scene:
+    """A slab of sandstone, 0.2 m wide and 0.16 m high, with grooves of known width and depth in its front: what is kept of fine carving."""
+    del fine  # the grooves are in the grid from the start, whatever the photos show of it
+    cell = min(cell, 0.00025)
+    width, height, thick = 0.20, 0.16, 0.03
+    columns, rows = round(width / cell) + 1, round(height / cell) + 1
+    x, z = np.meshgrid(np.linspace(-width / 2, width / 2, columns), np.linspace(0, height, rows), indexing="ij")
+    groove = sum(np.maximum(1 - np.abs(x - at) / (wide / 2), 0) for at, wide in GROOVES) * GROOVE_DEPTH
+    front = np.stack([x, groove - thick / 2, z], -1).reshape(-1, 3)
+    front[:, 1] += 0.00008 * fbm_many(front, 0.002, 3, 0.55, seed)
+    at = np.arange(columns * rows).reshape(columns, rows)
+    quads = np.stack([at[:-1, :-1], at[1:, :-1], at[1:, 1:], at[:-1, 1:]], -1).reshape(-1, 4)
+    # the rim once round, led back to the other face
+    rim = np.concatenate([at[:-1, 0], at[-1, :-1], at[:0:-1, -1], at[0, :0:-1]])
+    behind = front[rim] * [1, 0, 1] + [0, thick / 2, 0]
+    n, more = len(rim), len(front) + np.arange(len(rim))
+    sides = np.stack([rim, more, np.roll(more, -1), np.roll(rim, -1)], 1)
+    middle = len(front) + n
+    back = np.stack([more, np.full(n, middle), np.roll(more, -1)], 1)
+    faces = [quads[:, [0, 1, 2]], quads[:, [0, 2, 3]], sides[:, [0, 1, 2]], sides[:, [0, 2, 3]], back]
+    v = np.concatenate([front, behind, [[0, thick / 2, height / 2]]])
+    gv, gf = _grid(0.8, 0.004, lambda p: _rough_ground(p, seed) * 0.3)
+    return Scene("plate", [Body(v, np.concatenate(faces), paint.SANDSTONE), Body(gv, gf, paint.GRASS)], False, seed, 0.01, (0.62, 0.70, 0.80))  # fmt: skip
+
+
 SCENES: dict[str, Callable[..., Scene]] = {
-    "milestone": milestone, "finial": finial, "well-head": well_head, "yard": yard,
+    "milestone": milestone, "finial": finial, "well-head": well_head, "yard": yard, "plate": plate,
 }  # fmt: skip
 #: side of a cell of the finest mesh, and about how large the subject is (m)
-CELLS = {"milestone": 0.002, "finial": 0.0012, "well-head": 0.005, "yard": 0.010}
-SIZES = {"milestone": 0.6, "finial": 0.38, "well-head": 0.8, "yard": 2.2}
+CELLS = {"milestone": 0.002, "finial": 0.0012, "well-head": 0.005, "yard": 0.010, "plate": 0.00025}
+SIZES = {"milestone": 0.6, "finial": 0.38, "well-head": 0.8, "yard": 2.2, "plate": 0.2}
 
 
 def build_scene(name: str, seed: int, ground_sample: float) -> Scene:
@@ -234,6 +265,7 @@ __all__ = [
     "build_scene",
     "finial",
     "milestone",
+    "plate",
     "well_head",
     "yard",
 ]
