@@ -202,7 +202,9 @@ def test_more_points_are_given_where_one_looks(client: TestClient, cloud: Cloud)
         answer = client.post("/api/projects/1/layers/points/nearby", json=look)
         assert answer.status_code == 200
         n = int(np.frombuffer(answer.content[:4], "<u4")[0])
-        assert len(answer.content) == 4 + 27 * n
+        assert len(answer.content) == 4 + 29 * n
+        rows = np.frombuffer(answer.content[-2 * n :], "<i2")
+        assert set(rows.tolist()) <= set(cloud.photo.tolist())
         at = np.frombuffer(answer.content[4 : 4 + 12 * n], "<f4").reshape(n, 3)
         assert not set(map(tuple, at.tolist())) - set(map(tuple, cloud.points.astype(np.float32).tolist()))
         counts.append(n)

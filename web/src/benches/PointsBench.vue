@@ -111,18 +111,24 @@ watch(row, (r) => scene.value && world.value?.setCameras(scene.value.cameras, r,
 const stated = computed(
   () => !!((number.value, filled.value) && world.value?.cloud?.sigma?.some(Number.isFinite)),
 )
+/** Newer versions say which photo gave each point. */
+const given = computed(
+  () => !!((number.value, filled.value) && world.value?.cloud?.photos?.some((p) => p >= 0)),
+)
 const modes = computed<CloudMode[]>(() => [
   'color',
   'height',
   'normal',
   'views',
   'gsd',
+  ...(given.value ? (['photo'] as const) : []),
   ...(stated.value ? (['sigma'] as const) : []),
 ])
 /** What the colours mean. */
 const legend = computed(() => {
   if (mode.value === 'color') return ''
   if (mode.value === 'normal') return t('world.facing')
+  if (mode.value === 'photo') return t('world.byPhoto')
   const cloud = (number.value, filled.value) && world.value?.cloud
   const found = cloud && cloudScale(cloud, mode.value)
   return found ? scaleWords(mode.value, found.range, project.metric) : ''

@@ -251,6 +251,8 @@ export const de: Catalogue = {
     error: 'Fehler',
     normal: 'Richtung',
     gsd: 'Pixelgröße',
+    photo: 'Foto',
+    byPhoto: 'eine Farbe für jedes Foto, das Punkte gab',
     facing: 'rechts, hinten, oben: rot, grün, blau',
     sigma: 'Genauigkeit',
     below_pairs: 'Paare',

@@ -243,6 +243,8 @@ export const en = {
     error: 'error',
     normal: 'facing',
     gsd: 'pixel size',
+    photo: 'photo',
+    byPhoto: 'a colour for each photo that gave points',
     facing: 'right, away, up: red, green, blue',
     sigma: 'precision',
     below_pairs: 'Pairs',

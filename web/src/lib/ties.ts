@@ -24,6 +24,7 @@ export function scaleWords(mode: CloudMode, [low, high]: number[], scaled = fals
     height: '',
     color: '',
     normal: '',
+    photo: '',
   }[mode]
   const digits = mode === 'views' ? 0 : mode === 'gsd' && !scaled ? 5 : 2
   const name = i18n.global.t(`world.${mode}`)

@@ -10,14 +10,15 @@ export interface Cloud {
   error?: Float32Array
   /** Expected error (standard deviation) of each point in units of the GSD; NaN where none is stated. */
   sigma?: Float32Array
-  /** Of a dense one: best pixel size on the subject in world units, and normals (three bytes each). */
+  /** Of a dense one: best pixel size on the subject in world units, normals (three bytes each), and rows of the photos that gave them. */
   gsd?: Float32Array
   normals?: Int8Array
+  photos?: Int16Array
 }
 
 /**
  * A cloud as the server packs it: count, positions, colours, views; of a sparse one error and deviation besides, of a
- * dense one pixel size, deviation and normals.
+ * dense one pixel size, deviation, normals and photos.
  */
 export function readCloud(data: ArrayBuffer): Cloud {
   const n = new DataView(data).getUint32(0, true)
@@ -29,8 +30,13 @@ export function readCloud(data: ArrayBuffer): Cloud {
     colors: new Uint8Array(data, at, 3 * n),
     views: new Uint8Array(data, at + 3 * n, n),
     ...(n && data.byteLength === more + 8 * n ? { error: floats(0), sigma: floats(1) } : {}),
-    ...(n && data.byteLength === more + 11 * n
-      ? { gsd: floats(0), sigma: floats(1), normals: new Int8Array(data, more + 8 * n, 3 * n) }
+    ...(n && data.byteLength === more + 13 * n
+      ? {
+          gsd: floats(0),
+          sigma: floats(1),
+          normals: new Int8Array(data, more + 8 * n, 3 * n),
+          photos: new Int16Array(data.slice(more + 11 * n)),
+        }
       : {}),
   }
 }
@@ -62,7 +68,7 @@ export function ramp(t: number): [number, number, number] {
   return [0, 1, 2].map((k) => RAMP[i][k] * (1 - f) + RAMP[i + 1][k] * f) as [number, number, number]
 }
 
-export type CloudMode = 'color' | 'height' | 'views' | 'error' | 'sigma' | 'normal' | 'gsd'
+export type CloudMode = 'color' | 'height' | 'views' | 'error' | 'sigma' | 'normal' | 'gsd' | 'photo'
 
 /** What a mode colours points by, and over which range; null where a cloud does not hold it. */
 export function cloudScale(
@@ -82,6 +88,7 @@ export function cloudScale(
     sigma: cloud.sigma,
     gsd: cloud.gsd,
     normal: undefined,
+    photo: undefined,
     color: undefined,
   }[mode]
   if (!values) return null
@@ -91,10 +98,34 @@ export function cloudScale(
   return { values, range: [mode === 'gsd' ? (at(0.05) ?? 0) : 0, at(0.95) ?? 1] }
 }
 
+/** A colour for each photo, such that those of neighbours in the order of shooting are far apart. */
+function photoColors(photos: Int16Array): Uint8Array {
+  const out = new Uint8Array(3 * photos.length)
+  const known = new Map<number, [number, number, number]>()
+  const color = new THREE.Color()
+  photos.forEach((photo, i) => {
+    let rgb = known.get(photo)
+    if (!rgb) {
+      // the golden section of the circle of hues; lightness in three steps besides
+      color.setHSL(
+        (photo * 0.618034) % 1,
+        photo < 0 ? 0 : 0.5,
+        0.42 + 0.12 * (photo % 3),
+        THREE.SRGBColorSpace,
+      )
+      const { r, g, b } = color.getRGB({ r: 0, g: 0, b: 0 }, THREE.SRGBColorSpace)
+      known.set(photo, (rgb = [255 * r, 255 * g, 255 * b]))
+    }
+    out.set(rgb, 3 * i)
+  })
+  return out
+}
+
 /** Colours of a cloud in a mode, 0..255, over the range of another one that it is a part of. */
 export function cloudColors(cloud: Cloud, mode: CloudMode, like = cloud): Uint8Array {
   // which way a point faces: right, away and up as red, green and blue
   if (mode === 'normal' && cloud.normals) return Uint8Array.from(cloud.normals, (v) => v + 128)
+  if (mode === 'photo' && cloud.photos) return photoColors(cloud.photos)
   const scale = mode === 'color' ? null : cloudScale(cloud, mode)
   const whole = scale && like !== cloud ? cloudScale(like, mode) : scale
   if (!scale || !whole) return cloud.colors

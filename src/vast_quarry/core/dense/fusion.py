@@ -54,7 +54,8 @@ BEHIND = 1.0
 @dataclass
 class Cloud:
     """Points (N, 3), unit normals (N, 3), colours (N, 3) uint8, photos that agree (N,), GSD in world units (N,), and the expected
-    error along the normal, one standard deviation in world units (N,); NaN where it was never stated."""
+    error along the normal, one standard deviation in world units (N,), NaN where it was never stated; and the photo that each was
+    given by (N,), -1 where that is not known."""
 
     points: Array
     normals: NDArray[np.float32]
@@ -62,8 +63,11 @@ class Cloud:
     views: NDArray[np.int32]
     gsd: NDArray[np.float32]
     sigma: NDArray[np.float32] = field(default_factory=lambda: np.zeros(0, np.float32))
+    photo: NDArray[np.int32] = field(default_factory=lambda: np.zeros(0, np.int32))
 
     def __post_init__(self) -> None:
+        if len(self.photo) != len(self.points):
+            self.photo = np.full(len(self.points), -1, np.int32)
         if len(self.sigma) != len(self.points):
             self.sigma = np.full(len(self.points), np.nan, np.float32)
 
@@ -232,7 +236,7 @@ def give(
     gsd = (depth[pick] / camera.fx).astype(np.float32)
     return Cloud(
         mine.points[pick].astype(float), mine.normals[pick], colors[pick], mine.views[pick].astype(np.int32), gsd,
-        mine.sigma[pick],
+        mine.sigma[pick], np.full(int(pick.sum()), number, np.int32),
     )  # fmt: skip
 
 

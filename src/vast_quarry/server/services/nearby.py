@@ -19,7 +19,15 @@ from vast_quarry.server.services.sizes import trim_cache
 
 #: what the page draws of a point, as it lies on disk
 POINT = np.dtype(
-    [("at", "<f4", 3), ("color", "u1", 3), ("views", "u1"), ("gsd", "<f4"), ("sigma", "<f4"), ("facing", "i1", 3)]
+    [
+        ("at", "<f4", 3),
+        ("color", "u1", 3),
+        ("views", "u1"),
+        ("gsd", "<f4"),
+        ("sigma", "<f4"),
+        ("facing", "i1", 3),
+        ("photo", "<i2"),
+    ]
 )
 
 
@@ -34,7 +42,7 @@ class LookIn(BaseModel):
 def _made(folders: Folders, number: int | None) -> tuple[Path, Path]:
     """Files of a version's points run after run and of the boxes of the runs, made once."""
     version = version_of(folders, "points", number)
-    points, runs = (folders.cache / f"nearby1-{version.key}.{end}" for end in ("npy", "npz"))
+    points, runs = (folders.cache / f"nearby2-{version.key}.{end}" for end in ("npy", "npz"))
     if points.exists() and runs.exists():
         return points, runs
     cloud = load_cloud(folders.store.folder(version))
@@ -44,6 +52,7 @@ def _made(folders: Folders, number: int | None) -> tuple[Path, Path]:
     packed["views"] = np.clip(cloud.views[order], 0, 255)
     packed["gsd"], packed["sigma"] = cloud.gsd[order], (cloud.sigma / cloud.gsd)[order]
     packed["facing"] = np.round(127 * np.asarray(cloud.normals[order], float)).clip(-127, 127)
+    packed["photo"] = cloud.photo[order]
     folders.make()
     trim_cache(folders)
     with atomic_write(points) as out:
@@ -70,5 +79,5 @@ def points_in_view(folders: Folders, number: int | None, look: LookIn) -> bytes:
     parts = runs.parts(np.reshape(look.matrix, (4, 4)), look.height, spacing, look.budget)
     every: NDArray = np.load(file, mmap_mode="r")
     picked = every[first_of_runs(parts)]
-    names = ("at", "color", "views", "gsd", "sigma", "facing")
+    names = ("at", "color", "views", "gsd", "sigma", "facing", "photo")
     return np.uint32(len(picked)).tobytes() + b"".join(np.ascontiguousarray(picked[n]).tobytes() for n in names)

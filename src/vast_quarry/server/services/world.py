@@ -3,7 +3,8 @@
 A cloud is little-endian: uint32 count, then float32 positions (count x 3), uint8 colours (count x 3), uint8 views
 (count); a sparse one besides float32 errors in pixels (count; RMS over its photos) and float32 standard deviations in
 units of the GSD (count; NaN where not known); a dense one float32 pixel sizes on the subject in world units (count), float32 expected
-errors in units of these (count; NaN where not stated) and int8 normals times 127 (count x 3). A mesh is a GLB.
+errors in units of these (count; NaN where not stated), int8 normals times 127 (count x 3) and int16 rows of the photos that gave them (count;
+-1 where not known). A mesh is a GLB.
 """
 
 from __future__ import annotations
@@ -232,7 +233,7 @@ POINTS_BUDGET = 2_000_000
 def cloud_file(folders: Folders, layer: str, number: int | None, budget: int = USUAL_BUDGET) -> Path:
     """The sparse (cameras) or dense (points) cloud, thinned to a budget and put in random order, made once."""
     version = version_of(folders, layer, number)
-    target = folders.cache / f"cloud3-{layer}-{version.key}-{budget}.bin"
+    target = folders.cache / f"cloud4-{layer}-{version.key}-{budget}.bin"
     if target.exists():
         return target
     folder = folders.store.folder(version)
@@ -248,7 +249,7 @@ def cloud_file(folders: Folders, layer: str, number: int | None, budget: int = U
             cloud.colors,
             cloud.views,
             budget,
-            (cloud.gsd.astype("<f4"), (cloud.sigma / cloud.gsd).astype("<f4"), facing),
+            (cloud.gsd.astype("<f4"), (cloud.sigma / cloud.gsd).astype("<f4"), facing, cloud.photo.astype("<i2")),
         )
     folders.make()
     trim_cache(folders)
