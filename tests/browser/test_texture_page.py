@@ -46,3 +46,25 @@ def test_a_mesh_by_facing_and_from_both_sides(page: Page, address: str, built: i
         page.get_by_role("button", name=mode, exact=True).click()
         expect(page.get_by_role("button", name=mode, exact=True)).to_have_attribute("aria-pressed", "true")
         assert drawn(page, "mesh") > 0.02
+
+
+def test_a_photo_is_thrown_onto_the_mesh_where_it_sees_it(page: Page, address: str, built: int) -> None:
+    """Each photo shows on its own side only: what one side of the world is painted with differs from the other's."""
+    page.goto(f"{address}/projects/{built}/surface")
+    wait_drawn(page, "mesh", 0.02)
+    page.get_by_role("button", name="photo", exact=True).click()
+    film = page.locator(".thrown [role=option]")
+    expect(film.first).to_be_visible()
+    source = """(before) => { let t = null
+        window.vqWorld.parts.mesh.traverse((o) => { t ??= o.material?.uniforms?.photo?.value?.image?.src ?? null })
+        return t !== before && t }"""
+    before, pictures = None, []
+    for k in (0, 3):
+        name = film.nth(k).get_attribute("title")
+        film.nth(k).click()
+        expect(page.locator(".legend")).to_contain_text(f"{name}, thrown onto the mesh")
+        before = page.wait_for_function(source, arg=before).json_value()
+        pictures.append(page.evaluate("() => window.vqWorld.picture()"))
+    assert pictures[0] != pictures[1]
+    page.get_by_role("button", name="shaded", exact=True).click()
+    expect(page.locator(".thrown")).to_have_count(0)

@@ -163,7 +163,7 @@ def test_the_world_is_served(client: TestClient, built: int) -> None:
         n = int(np.frombuffer(cloud[:4], "<u4")[0])
         assert 100 < n <= 500
         # a sparse one has error and deviation of each point besides
-        assert len(cloud) == 4 + (24 if layer == "cameras" else 27) * n
+        assert len(cloud) == 4 + (24 if layer == "cameras" else 29) * n
         if layer == "points":  # pixel sizes in world units, and unit normals in bytes
             gsd = np.frombuffer(cloud, "<f4", n, 4 + 16 * n)
             sigma = np.frombuffer(cloud, "<f4", n, 4 + 20 * n)

@@ -11,6 +11,7 @@ import typer
 from rich.console import Console
 
 from vast_quarry.cli.report import make_reporter
+from vast_quarry.core.dense.front import Front
 from vast_quarry.core.dense.selecting import Cells
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.mask.still import modes
@@ -33,8 +34,9 @@ def warm(
     _choose_points()
     with tempfile.TemporaryDirectory() as folder:
         root = Path(folder)
-        shoot(ShootSettings(rings=1, per_ring=12, width=320, height=240, heldout=1), root / "set")
-        recipe = recipe_for(Grade.ROUGH, {"cameras": {"photo_scale": 1.0}, "points": {"photo_scale": 0.5}})
+        # large enough for depth maps that are smaller than the photos: these move the planes then
+        shoot(ShootSettings(rings=1, per_ring=12, width=528, height=396, heldout=1), root / "set")
+        recipe = recipe_for(Grade.ROUGH, {"cameras": {"photo_scale": 0.6}, "surface": {"refine": 1}})
         places: dict[str, dict[str, Any]] = {
             "photos": {"folder": str(root / "set" / "photos")},
             "masks": {"folder": None},
@@ -54,4 +56,5 @@ def _choose_points() -> None:
     points, corners, screen = np.zeros((3, 3)), np.array([[-1.0, -1.0], [1.0, -1.0], [0.0, 1.0]]), np.eye(4)
     in_outline(points, corners, screen)
     under_brush(points, corners, 0.1, 1.0, screen)
+    Front.of(points + np.array([0.1, 0.2, 0.3]), screen, 1.0).holds(points, screen)
     Cells((0.0, 0.0, 0.0), 1.0, np.zeros((1, 3), np.int64)).hold(points)

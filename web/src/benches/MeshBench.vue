@@ -1,11 +1,12 @@
 <script setup lang="ts">
 import { computed, ref, shallowRef, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { api, ask, type SpotOut } from '@/api/client'
+import { api, ask, type Scene, type SpotOut } from '@/api/client'
 import AtlasPane from '@/components/AtlasPane.vue'
 import EmptyLayer from '@/components/EmptyLayer.vue'
 import SeenBy from '@/components/SeenBy.vue'
 import SplitPane from '@/components/SplitPane.vue'
+import ThrownPhoto from '@/components/ThrownPhoto.vue'
 import WorldPane from '@/components/WorldPane.vue'
 import { useProject } from '@/stores/project'
 import { useKeys } from '@/composables/useKeys'
@@ -55,7 +56,27 @@ useCompared(
   (w, n) => w.setMesh(url(n), mode.value, true),
 )
 watch(mode, (m) => world.value?.setMeshMode(m))
-const FORM: MeshMode[] = ['plain', 'wire', 'glass', 'normals', 'sides']
+/** The placed cameras, fetched when a photo is first to be thrown onto the mesh. */
+const scene = shallowRef<Scene | null>(null)
+const placed = computed(() => scene.value?.cameras.filter((c) => c.center) ?? [])
+const thrown = computed(() =>
+  mode.value === 'photo' ? (placed.value.find((c) => c.photo === project.selected) ?? null) : null,
+)
+watch(mode, async () => {
+  if (mode.value !== 'photo') return
+  scene.value ??= await ask(api.GET('/api/projects/{project_id}/layers/cameras/scene', project.path))
+  if (!placed.value.some((c) => c.photo === project.selected) && placed.value.length)
+    project.selected = placed.value[0].photo
+})
+watch([thrown, world], ([c, w]) =>
+  w?.throwPhoto(c, c && `/api/projects/${project.id}/layers/cameras/through?row=${c.row}`),
+)
+const legend = computed(() => {
+  if (seen.value) return ''
+  if (mode.value !== 'photo') return t('seen.hint')
+  return thrown.value ? t('seen.thrown', { photo: thrown.value.photo }) : t('seen.notPlaced')
+})
+const FORM: MeshMode[] = ['plain', 'wire', 'glass', 'normals', 'sides', 'photo']
 const modes = computed<MeshMode[]>(() => (props.layer === 'texture' ? ['textured', ...FORM] : FORM))
 </script>
 
@@ -74,17 +95,24 @@ const modes = computed<MeshMode[]>(() => (props.layer === 'texture' ? ['textured
       <span class="end quiet">{{ t('world.hint') }}</span>
     </div>
     <EmptyLayer v-if="number === null" :layer="layer" />
-    <SplitPane v-else :key="props.layer" :name="props.layer" :aspect="1" :off="!atlas && !seen">
+    <SplitPane
+      v-else
+      :key="props.layer"
+      :name="props.layer"
+      :aspect="1"
+      :off="!atlas && !seen && mode !== 'photo'"
+    >
       <template #first
         ><WorldPane
           :parts="['mesh', 'ground']"
           :poster="poster"
-          :legend="seen ? '' : t('seen.hint')"
+          :legend="legend"
           :comparing="compared !== null"
           @ready="ready"
       /></template>
       <template #second>
         <SeenBy v-if="seen" :seen="seen" />
+        <ThrownPhoto v-else-if="mode === 'photo'" :placed="placed.map((c) => c.photo)" />
         <AtlasPane v-else-if="atlas && number !== null" :number="number" />
       </template>
     </SplitPane>

@@ -606,6 +606,8 @@ export const de: Catalogue = {
     shared: 'gemeinsame Merkmale',
   },
   seen: {
+    thrown: '{photo}, auf das Netz geworfen von da, wo es entstand',
+    notPlaced: 'Das gewählte Foto ist nicht platziert: wählen Sie unten ein anderes.',
     hint: 'eine Stelle drücken: Fotos, die sie zeigen',
     told: '{n, plural, =0 {Keines von {of} Fotos zeigt diese Stelle} one {# von {of} Fotos zeigt diese Stelle} other {# von {of} Fotos zeigen diese Stelle, das beste zuerst}}',
     caption_mm: '{photo} · {place} von {n} · {angle}° schräg · {gsd} mm je Pixel · {hidden} % verdeckt',

@@ -597,6 +597,8 @@ export const en = {
     shared: 'features shared',
   },
   seen: {
+    thrown: '{photo}, thrown onto the mesh from where it was taken',
+    notPlaced: 'The chosen photo is not placed: choose another below.',
     hint: 'press a spot: photos that see it',
     told: '{n, plural, =0 {None of {of} photos sees this spot} one {# of {of} photos sees this spot} other {# of {of} photos see this spot, best first}}',
     caption_mm: '{photo} · {place} of {n} · {angle}° off straight on · {gsd} mm a pixel · {hidden} % hidden',

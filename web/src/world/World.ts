@@ -17,6 +17,7 @@ import { Hands } from './Hands'
 import { Lighter } from './Lighter'
 import { readMesh } from './loadMesh'
 import { Painter } from './Painter'
+import { Projector } from './Projector'
 import { Picker } from './Picker'
 import { Shown } from './Shown'
 import { dispose, nearestCamera, nearestPoint, rayAt } from './pick'
@@ -73,6 +74,8 @@ export class World {
   private extent = 1
   private readonly frame = new FramePicture()
   private readonly painter: Painter
+  /** Throws the chosen photo onto the mesh. */
+  private readonly projector: Projector
 
   constructor(readonly canvas: HTMLCanvasElement) {
     this.renderer = new THREE.WebGLRenderer({
@@ -89,6 +92,7 @@ export class World {
     this.shown = new Shown(this.parts)
     Object.values(this.parts).forEach((g) => this.scene.add(g))
     this.scene.add(this.second, this.spot)
+    this.projector = new Projector(this.renderer, () => this.dress())
     this.clouds = new Clouds(this.parts.cloud, this.second, {
       lighter: this.lighter,
       tones: () => this.tones,
@@ -154,6 +158,7 @@ export class World {
     this.lighter.dispose()
     this.picker.dispose()
     this.frame.dispose()
+    this.projector.dispose()
     for (const group of [...Object.values(this.parts), this.second]) this.empty(group)
     this.renderer.dispose()
   }
@@ -334,8 +339,17 @@ export class World {
 
   setMeshMode(mode: MeshMode) {
     this.meshMode = mode
-    dressMeshes([this.parts.mesh, this.second], mode)
+    this.dress()
+  }
+
+  private dress() {
+    dressMeshes([this.parts.mesh, this.second], this.meshMode, (meshes) => this.projector.paint(meshes))
     this.request()
+  }
+
+  /** The photo that the mesh shows in its mode for that, at an address of it without distortion. */
+  throwPhoto(camera: CameraOut | null, address: string | null) {
+    this.projector.show(camera, address)
   }
 
   get mode() {

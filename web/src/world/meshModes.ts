@@ -1,6 +1,6 @@
 import * as THREE from 'three'
 
-export type MeshMode = 'textured' | 'plain' | 'wire' | 'glass' | 'normals' | 'sides'
+export type MeshMode = 'textured' | 'plain' | 'wire' | 'glass' | 'normals' | 'sides' | 'photo'
 
 /** What the back of a face is drawn in where sides are told apart (linear light). */
 const BACK = 'vec3(0.62, 0.11, 0.06)'
@@ -51,17 +51,31 @@ function paintOf(mode: MeshMode, map: THREE.Texture | null): THREE.Material {
   return plainPaint(mode === 'glass')
 }
 
-/** Give all meshes below some objects the look of a mode; what a file brought with it is kept for coming back. */
-export function dressMeshes(roots: THREE.Object3D[], mode: MeshMode) {
+/** The meshes below some objects. */
+function meshesBelow(roots: THREE.Object3D[]): THREE.Mesh[] {
   const meshes: THREE.Mesh[] = []
   for (const root of roots)
     root.traverse((o) => {
       if (o instanceof THREE.Mesh && !o.userData.wire) meshes.push(o)
     })
+  return meshes
+}
+
+/**
+ * Give all meshes below some objects the look of a mode; what a file brought with it is kept for coming back. `thrown`
+ * makes the paint of a photo that is thrown onto them.
+ */
+export function dressMeshes(
+  roots: THREE.Object3D[],
+  mode: MeshMode,
+  thrown: (meshes: THREE.Mesh[]) => THREE.Material | null,
+) {
+  const meshes = meshesBelow(roots)
+  const photo = mode === 'photo' ? thrown(meshes) : null
   for (const o of meshes) {
     const old = o.material as THREE.MeshStandardMaterial
     const map = (o.userData.map ??= old.map ?? null) as THREE.Texture | null
-    o.material = paintOf(mode, map)
+    o.material = photo ?? paintOf(mode, map)
     o.children.filter((c) => c.userData.wire).forEach((c) => o.remove(c))
     if (mode === 'wire') {
       const lines = new THREE.MeshBasicMaterial({
