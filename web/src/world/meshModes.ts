@@ -76,6 +76,7 @@ export function dressMeshes(
     const old = o.material as THREE.MeshStandardMaterial
     const map = (o.userData.map ??= old.map ?? null) as THREE.Texture | null
     o.material = photo ?? paintOf(mode, map)
+    old.dispose() // what it was painted with, not the texture
     o.children.filter((c) => c.userData.wire).forEach((c) => o.remove(c))
     if (mode === 'wire') {
       const lines = new THREE.MeshBasicMaterial({
