@@ -31,6 +31,8 @@ Chosen = NDArray[np.bool_]
 #: side of squares in spacings of the points, most squares along a side, and by how many sides of a square at its distance a surface
 #: may go back within it: steeper ones are let go at their far end
 WIDE, MOST, STEEP = 3.0, 512, 4.0
+#: farther than anything
+NOTHING = np.float32(1e30)
 
 
 @njit(error_model="numpy", cache=True, nogil=True)
@@ -98,8 +100,9 @@ class Front:
         _nearest(*_places(points, matrix, low, side, shape), nearest)
         nearest = -cv2.dilate(-nearest, np.ones((3, 3), np.uint8))
         # the side of a square, in the world, at what lies there
-        wide = nearest * float(np.max(side / reach))
-        limit = np.where(np.isfinite(nearest), nearest + STEEP * wide, 0).astype(np.float32)
+        wide = np.minimum(nearest, NOTHING) * float(np.max(side / reach))
+        # beyond the rim the filter takes the greatest number there is for nothing
+        limit = np.where(nearest < NOTHING, nearest + STEEP * wide, 0).astype(np.float32)
         return cls((float(low[0]), float(low[1])), (float(side[0]), float(side[1])), limit)
 
     def holds(self, points: Array, matrix: Array) -> Chosen:
