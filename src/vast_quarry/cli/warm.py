@@ -11,7 +11,6 @@ import typer
 from rich.console import Console
 
 from vast_quarry.cli.report import make_reporter
-from vast_quarry.core.dense.front import Front
 from vast_quarry.core.dense.selecting import Cells
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.mask.still import modes
@@ -56,5 +55,4 @@ def _choose_points() -> None:
     points, corners, screen = np.zeros((3, 3)), np.array([[-1.0, -1.0], [1.0, -1.0], [0.0, 1.0]]), np.eye(4)
     in_outline(points, corners, screen)
     under_brush(points, corners, 0.1, 1.0, screen)
-    Front.of(points + np.array([0.1, 0.2, 0.3]), screen, 1.0).holds(points, screen)
     Cells((0.0, 0.0, 0.0), 1.0, np.zeros((1, 3), np.int64)).hold(points)

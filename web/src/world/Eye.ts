@@ -28,6 +28,14 @@ export function fittingView(photo: Taken, aspect: number): number {
   return (2 * Math.atan(half) * 180) / Math.PI
 }
 
+/** Put a camera where a placed photo was taken, looking as it did. */
+export function standAt(camera: THREE.Camera, photo: Taken) {
+  const [x, y, z] = photo.rotation!.map((row) => new THREE.Vector3().fromArray(row))
+  camera.position.fromArray(photo.center!)
+  // a photo has y downwards and looks along z, the eye has y upwards and looks against z
+  camera.quaternion.setFromRotationMatrix(new THREE.Matrix4().makeBasis(x, y.negate(), z.negate()))
+}
+
 /** From where the world is seen, and how that moves. */
 export class Eye {
   readonly camera = new THREE.PerspectiveCamera(FREE, 1, 0.001, 1000)
@@ -60,10 +68,7 @@ export class Eye {
     this.photo = photo
     this.controls.enabled = !photo
     if (photo?.center && photo.rotation) {
-      const [x, y, z] = photo.rotation.map((row) => new THREE.Vector3().fromArray(row))
-      this.camera.position.fromArray(photo.center)
-      // a photo has y downwards and looks along z, the eye has y upwards and looks against z
-      this.camera.quaternion.setFromRotationMatrix(new THREE.Matrix4().makeBasis(x, y.negate(), z.negate()))
+      standAt(this.camera, photo)
       this.fitPhoto()
     } else if (before) {
       this.perspective()

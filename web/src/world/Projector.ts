@@ -1,6 +1,6 @@
 import * as THREE from 'three'
 import { FramePicture } from './FramePicture'
-import { fittingView, type Taken } from './Eye'
+import { fittingView, standAt, type Taken } from './Eye'
 
 /** Pixels along the longer side of the picture of depths that says what a photo sees. */
 const DEPTHS = 1536
@@ -75,10 +75,7 @@ export class Projector {
 
   /** Put the camera where the photo was taken, no nearer and farther open than the meshes ask for. */
   private place(taken: Taken, meshes: THREE.Mesh[]) {
-    const [x, y, z] = taken.rotation!.map((row) => new THREE.Vector3().fromArray(row))
-    this.camera.position.fromArray(taken.center!)
-    // a photo has y downwards and looks along z, the eye has y upwards and looks against z
-    this.camera.quaternion.setFromRotationMatrix(new THREE.Matrix4().makeBasis(x, y.negate(), z.negate()))
+    standAt(this.camera, taken)
     this.camera.aspect = taken.width / taken.height
     this.camera.fov = fittingView(taken, this.camera.aspect)
     const all = new THREE.Box3()

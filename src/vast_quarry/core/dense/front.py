@@ -10,7 +10,6 @@ Pintus, R., Gobbetti, E., Agus, M. (2011). Real-time rendering of massive unstru
 screen-space operators. VAST (visibility of points by those near them on the screen).
 """
 
-# mypy: disable-error-code="no-untyped-def"
 from __future__ import annotations
 
 import base64
@@ -20,10 +19,10 @@ from dataclasses import dataclass
 
 import cv2
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from vast_quarry.core.errors import PlainError
+from vast_quarry.core.screen import on_screen
 
 Array = NDArray[np.float64]
 Chosen = NDArray[np.bool_]
@@ -35,29 +34,9 @@ WIDE, MOST, STEEP = 3.0, 512, 4.0
 NOTHING = np.float32(1e30)
 
 
-@njit(error_model="numpy", cache=True, nogil=True)
-def _placed(points, matrix, low, side, shape, column, row, depth):
-    """Square and distance (clip w) of each point; column -1 where it has none."""
-    for k in range(len(points)):
-        x, y, z = points[k, 0], points[k, 1], points[k, 2]
-        column[k] = -1
-        w = matrix[3, 0] * x + matrix[3, 1] * y + matrix[3, 2] * z + matrix[3, 3]
-        if w <= 1e-9:
-            continue
-        u = (matrix[0, 0] * x + matrix[0, 1] * y + matrix[0, 2] * z + matrix[0, 3]) / w
-        v = (matrix[1, 0] * x + matrix[1, 1] * y + matrix[1, 2] * z + matrix[1, 3]) / w
-        i = np.floor((u - low[0]) / side[0])
-        j = np.floor((v - low[1]) / side[1])
-        if not (i >= 0 and j >= 0 and i < shape[1] and j < shape[0]):
-            continue
-        column[k], row[k], depth[k] = np.int64(i), np.int64(j), w
-
-
-@njit(error_model="numpy", cache=True, nogil=True)
-def _nearest(column, row, depth, out):
-    for k in range(len(column)):
-        if column[k] >= 0 and depth[k] < out[row[k], column[k]]:
-            out[row[k], column[k]] = depth[k]
+def _seen(points: Array, matrix: Array) -> tuple[Array, Array]:
+    """Where points (N, 3) lie on the screen (N, 2), NaN behind the eye, and how far away (clip w) they are (N,)."""
+    return on_screen(points, matrix), points @ matrix[3, :3] + matrix[3, 3]
 
 
 @dataclass(frozen=True)
@@ -88,16 +67,14 @@ class Front:
         """
         if not len(points):
             raise PlainError("There is no point left there.", "Draw over points.")
-        homogeneous = points @ matrix[[0, 1, 3], :3].T + matrix[[0, 1, 3], 3]
-        w = np.maximum(homogeneous[:, 2], 1e-9)
-        xy = homogeneous[:, :2] / w[:, None]
+        xy, w = _seen(points, matrix)
         low, span = xy.min(0), np.ptp(xy, axis=0)
         # what a spacing measures on the screen, at a middling distance
         reach = np.linalg.norm(matrix[:2, :3], axis=1)
         side = np.maximum(WIDE * spacing * reach / float(np.median(w)), np.maximum(span, 1e-9) / (MOST - 1))
-        shape = tuple(int(n) for n in np.floor(span / side)[::-1].astype(int) + 1)
-        nearest = np.full(shape, np.inf, np.float32)
-        _nearest(*_places(points, matrix, low, side, shape), nearest)
+        column, row = np.floor((xy - low) / side).astype(np.int64).T
+        nearest = np.full((row.max() + 1, column.max() + 1), np.inf, np.float32)
+        np.minimum.at(nearest, (row, column), w.astype(np.float32))
         nearest = -cv2.dilate(-nearest, np.ones((3, 3), np.uint8))
         # the side of a square, in the world, at what lies there
         wide = np.minimum(nearest, NOTHING) * float(np.max(side / reach))
@@ -107,10 +84,13 @@ class Front:
 
     def holds(self, points: Array, matrix: Array) -> Chosen:
         """Points (N, 3) that lie in front (N,)."""
-        column, row, depth = _places(points, matrix, np.array(self.low), np.array(self.side), self.limit.shape)
-        there = column >= 0
+        xy, w = _seen(points, matrix)
+        at = np.floor((xy - self.low) / self.side)
+        # comparisons with NaN are false: what is behind the eye lies in no square
+        there = ((at >= 0) & (at < self.limit.shape[::-1])).all(1)
         out = np.zeros(len(points), bool)
-        out[there] = depth[there] <= self.limit[row[there], column[there]]
+        column, row = at[there].astype(np.int64).T
+        out[there] = w[there] <= self.limit[row, column]
         return out
 
     def packed(self) -> str:
@@ -134,14 +114,3 @@ class Front:
         except (ValueError, binascii.Error, zlib.error) as error:
             raise PlainError("A region of points is damaged.", "Undo it, and do it again.") from error
         return cls(low, side, limit)
-
-
-def _places(
-    points: Array, matrix: Array, low: Array, side: Array, shape: tuple[int, ...]
-) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.float32]]:
-    column, row = np.empty(len(points), np.int64), np.empty(len(points), np.int64)
-    depth = np.empty(len(points), np.float32)
-    _placed(
-        np.ascontiguousarray(points), np.ascontiguousarray(matrix, np.float64), low, side, np.array(shape), column, row, depth
-    )  # fmt: skip
-    return column, row, depth

@@ -30,9 +30,9 @@ from vast_quarry.core.camera import Camera, brown, undistort, view_limit
 from vast_quarry.core.raycast import RayScene
 
 Floats = NDArray[np.float32]
+Array = NDArray[np.float64]
 #: width in pixels (standard deviation) of what is finest in a photo
 PIXEL = 0.7
-Array = NDArray[np.float64]
 
 
 @dataclass
