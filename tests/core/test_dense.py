@@ -32,12 +32,17 @@ def bilinear(image: np.ndarray, x: np.ndarray, y: np.ndarray) -> np.ndarray:
     return top * (1 - fy) + (image[j + 1, i] * (1 - fx) + image[j + 1, i + 1] * fx) * fy
 
 
+def plain_weights(o: np.ndarray, values: np.ndarray, middle: float, sigma: float) -> np.ndarray:
+    """What samples (32,) at offsets (32, 2) count in a window."""
+    w = 1 / ((1 + 0.02 * (o**2).sum(1)) * (1 + (values - middle) ** 2 / sigma**2) ** 2)
+    return w / w.sum()
+
+
 def plain_cost(ref: View, src: View, i: int, j: int, plane: np.ndarray, sigma: float, smallest_var: float) -> float:
     """The cost in a few lines of numpy, with the exact homography instead of its derivative."""
     o = window_kernels.OFFSETS.astype(float)
     r = ref.gray[j + o[:, 1].astype(int), i + o[:, 0].astype(int)].astype(float)
-    w = 1 / ((1 + 0.02 * (o**2).sum(1)) * (1 + (r - ref.gray[j, i]) ** 2 / sigma**2))
-    w /= w.sum()
+    w = plain_weights(o, r, float(ref.gray[j, i]), sigma)
     inverse_depth = plane[0] + o @ plane[1:]
     rays = np.stack(
         [(i + o[:, 0] - ref.camera.cx) / ref.camera.fx, (j + o[:, 1] - ref.camera.cy) / ref.camera.fy, np.ones(32)], 1
@@ -135,8 +140,7 @@ def test_normal_equations_of_a_plane_equal_those_of_plain_numpy(rng: np.random.G
     for i, j in rng.integers([40, 30], [120, 90], (20, 2)):
         plane = np.array([1 / depth[j, i] + 0.002, 4e-4, -3e-4])
         r = ref.gray[j + o[:, 1].astype(int), i + o[:, 0].astype(int)].astype(float)
-        w = 1 / ((1 + 0.02 * (o**2).sum(1)) * (1 + (r - ref.gray[j, i]) ** 2 / 14.0**2))
-        w /= w.sum()
+        w = plain_weights(o, r, float(ref.gray[j, i]), 14.0)
         r = r - w @ r
         told = np.zeros(9, np.float32)
         window_kernels._told(

@@ -23,13 +23,13 @@ def rays_of(camera: Camera, rotation: np.ndarray) -> np.ndarray:
     return np.stack([(u - camera.cx) / camera.fx, (v - camera.cy) / camera.fy, np.ones(u.shape)], -1) @ rotation
 
 
-def plane_seen(pose: Pose, rng: np.random.Generator, noise: float) -> DepthMap:
-    """The plane z = 0 within a square of half a unit, with noise of depth (share) and of the normal."""
+def plane_seen(pose: Pose, rng: np.random.Generator, noise: float, reach: float = 0.5) -> DepthMap:
+    """The plane z = 0 within a square of one unit (of ``2 reach``), with noise of depth (share) and of the normal."""
     camera, rotation, center = pose
     r = rays_of(camera, rotation)
     t = -center[2] / r[..., 2]
     at = center + r * t[..., None]
-    on = (np.abs(at[..., :2]) < 0.5).all(-1) & (t > 0)
+    on = (np.abs(at[..., :2]) < reach).all(-1) & (t > 0)
     depth = np.where(on, t * (1 + rng.normal(0, noise, t.shape)), 0).astype(np.float32)
     normal = np.array([0, 0, 1.0]) + rng.normal(0, 20 * noise, (*t.shape, 3))
     normal /= np.linalg.norm(normal, axis=-1, keepdims=True)
@@ -127,6 +127,39 @@ def test_what_other_photos_see_through_is_dropped(rng: np.random.Generator) -> N
     assert (cloud.points[:, 2] < 0.05).all()
     few = give(0, taken[0], ghost.depth, poses[0], np.zeros((72, 96, 3), np.uint8), others[:1])
     assert (few.points[:, 2] > 0.05).any()  # one that sees through is not enough against three
+
+
+@pytest.mark.parametrize("taken_along", [3, 5, 9])
+def test_what_some_photos_take_along_at_the_silhouette_is_no_surface(rng: np.random.Generator, taken_along: int) -> None:
+    """Of nine photos that all see past a plane's rim, some carry the plane on into the backdrop, alike."""
+    poses: list[Pose] = []
+    for k in range(9):
+        center = np.array([0.1 * (k - 4), 0.0, 2.4])
+        poses.append((SMALL, look_at(center, [0, 0, 0], [0, 1, 0]), center))
+    maps = [plane_seen(p, rng, 0.0, 0.58 if k < taken_along else 0.5) for k, p in enumerate(poses)]
+    found = accept(maps[0], poses[0], list(zip(maps, poses))[1:])
+    there = found.views > 0
+    beyond = (np.abs(found.points[..., :2]) > 0.53).any(-1) & there
+    # when all take it along nothing tells that it is not there
+    assert beyond.any() == (taken_along == 9)
+    # the plane itself is kept up to its rim: a pixel is 0.022 wide
+    rim = (np.abs(found.points[..., :2]) > 0.44).any(-1) & there & ~beyond
+    whole = accept(plane_seen(poses[0], rng, 0.0), poses[0], [(plane_seen(p, rng, 0.0), p) for p in poses[1:]]).views > 0
+    assert rim.sum() > 60
+    assert there.sum() >= whole.sum()
+
+
+def test_at_a_silhouette_photos_that_cannot_see_a_point_are_not_asked(rng: np.random.Generator) -> None:
+    """Before all but three of nine photos something stands nearer: the plane is kept to its rim by those three."""
+    poses: list[Pose] = []
+    for k in range(9):
+        center = np.array([0.1 * (k - 4), 0.0, 2.4])
+        poses.append((SMALL, look_at(center, [0, 0, 0], [0, 1, 0]), center))
+    maps = [plane_seen(p, rng, 0.0) for p in poses]
+    for m in maps[3:]:
+        m.depth[:] = 1.2
+    found = accept(maps[0], poses[0], list(zip(maps, poses))[1:])
+    assert (found.views == 3).sum() > 0.9 * (maps[0].depth > 0).sum()
 
 
 def test_the_colour_is_not_taken_from_the_rim(rng: np.random.Generator) -> None:

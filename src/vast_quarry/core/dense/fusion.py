@@ -1,7 +1,7 @@
 """From depth maps to one oriented, coloured cloud.
 
 A pixel's point counts when enough other photos have, at the place where it projects to, a point of their own that
-comes back to within a pixel and a small share of the depth. The agreeing points are averaged (first pass: :func:`accept`).
+comes back to within a pixel and a small share of the depth; about the silhouette of what a photo sees, most of those that could. The agreeing points are averaged (first pass: :func:`accept`).
 Of the photos that accepted a spot only one gives the point: the one that stands first in one order of all photos, by how
 closely and squarely it sees the spot, in coarse steps, then by number (second pass: :func:`give`). Both passes are units of
 work of each photo: no memory of all is needed.
@@ -20,6 +20,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field, fields
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -45,6 +46,10 @@ RIM = 30
 RELATIVE, MOST_COST = 0.003, 0.7
 #: of the 24 pixels about one, how many have to lie on its surface; and how far off it, in greatest differences of depth
 SUPPORT, OFF_PLANE = 6, 1.5
+#: about the silhouette of what a photo sees windows hold the backdrop too, and take it along: so many pixels from the rim this share
+#: of the photos that could see a point have to agree. Measured on 72 photos five degrees apart and on 48 thirty apart, share of points
+#: over 8 GSD off: 0.65 to 0.13 % and 0.08 to 0.08 %, for a thousandth of what is covered
+STRIP, SHARE = 4, 0.75
 #: a surface that lies so many greatest differences of depth behind is behind. Measured on 48 photos of the milestone, share of
 #: points over 4 GSD off, with as many as agree seeing through: 1.8 % at 5, 1.2 % at 1; with half as many at 1: 0.9 %, and one point
 #: of fifty less
@@ -154,6 +159,7 @@ def accept(
     depths = _padded(maps, size, np.float32)
     # an eighth of a degree is enough of others' normals, and takes a quarter of the memory
     normals = _padded([np.round(127 * d.normal).astype(np.int8) for d, _ in sources], (*size, 3), np.int8)
+    doubtful = cv2.dilate(rim.astype(np.uint8), np.ones((2 * STRIP + 1, 2 * STRIP + 1), np.uint8)) > 0
     out = Accepted(
         np.zeros((*shape, 3), np.float32), np.zeros((*shape, 3), np.float32), np.zeros(shape, np.uint8),
         np.zeros(shape, np.int16), np.zeros(shape, np.float32),
@@ -161,7 +167,7 @@ def accept(
     kernels.agree(
         ref.depth, ref.normal, ref.cost, on, rim, _intrinsics(camera), rotation, center, depths, normals,
         *_stacked([p for _, p in sources]), reprojection, relative, most_cost, least_views, out.points, out.normals, out.views,
-        out.rank, out.sigma, RANK_STEP, RIM,
+        out.rank, out.sigma, RANK_STEP, RIM, doubtful, SHARE,
     )  # fmt: skip
     out.sigma = expected_error(out.sigma, out.views, len(sources) + 1, ref.depth / camera.fx)
     return out

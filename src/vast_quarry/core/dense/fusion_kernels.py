@@ -84,12 +84,13 @@ def supported(depth, normal, cost, K, R, relative, most_cost, least, out, rim):
 @njit(error_model="numpy", cache=True, parallel=True)
 def agree(
     depth, normal, cost, on, rim, K, R, C, depths, normals, Ks, Rs, Cs, reproj, relative, most_cost, least, out, out_n, views,
-    rank, variance, rank_step, rim_steps,
+    rank, variance, rank_step, rim_steps, doubtful, share,
 ):  # fmt: skip
     """Mean of what photos that agree say of each pixel, how many they are, how well the photo sees it (``rank``), and the variance
     of what single ones say along the pixel's normal.
 
-    ``normals`` of the others are int8, 127 to the unit.
+    ``normals`` of the others are int8, 127 to the unit. Pixels that are ``doubtful`` (H, W) want the ``share`` of the photos that
+    could see them, besides being seen alike by ``least``.
     """
     h, w = depth.shape
     sources = depths.shape[0]
@@ -115,6 +116,7 @@ def agree(
                 to += (C[k] - X[k]) ** 2
                 mine += (C[k] - X[k]) * accn[k]
             count = 1
+            asked = 1
             off_sum = off_squares = 0.0
             for s in range(sources):
                 u, v, z = _seen(X, Ks[s], Rs[s], Cs[s])
@@ -124,6 +126,9 @@ def agree(
                 if ui < 0:
                     continue
                 ds = np.float64(depths[s, vi, ui])
+                # what hides the spot from a photo says nothing of it
+                if ds <= 0 or ds > z * (1.0 - 3 * relative):
+                    asked += 1
                 if ds <= 0 or abs(ds - z) > 3 * relative * z:
                     continue
                 # depth of the source's plane at the exact place, not at the middle of its pixel
@@ -158,7 +163,7 @@ def agree(
                     accn[k] += normals[s, vi, ui, k] / 127.0
                 off_sum += off
                 off_squares += off * off
-            if count < least:
+            if count < least or (doubtful[j, i] and count < share * asked):
                 continue
             # the photo's own point is one of them, at 0
             variance[j, i] = max(off_squares - off_sum * off_sum / count, 0.0) / max(count - 1, 1)

@@ -42,7 +42,7 @@ SURE = 0.7
 #: where they are found. Narrower still is nearer the truth in clean photos (0.2: by 3 % of the median) and farther in noisy ones
 WIDE, NARROW = 0.02, 0.15
 #: the same in larger photos; Newton's steps there, each no farther than so many of their pixels
-POLISH, POLISH_STEPS, POLISH_REACH = 0.05, 2, 1.5
+POLISH, POLISH_STEPS, POLISH_REACH = 0.1, 3, 1.5
 
 
 @dataclass
@@ -87,7 +87,7 @@ class PatchMatchSettings:
     """How hard to search. ``sweeps`` from the finest level to the coarsest; ``refine`` random changes of each plane a sweep,
     ``steps`` of least squares on the finest level."""
 
-    keep: int = 4
+    keep: int = 5
     sweeps: tuple[int, ...] = (1, 2, 6)
     refine: int = 2
     steps: int = 1

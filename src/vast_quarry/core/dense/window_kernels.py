@@ -51,7 +51,9 @@ def pack(gray):
 def window(ref, j, i, sigma_color, falloff, ox, oy, value, weight):
     """Values and bilateral weights of a window in the reference; returns weighted mean and variance.
 
-    ``falloff``: by how much less a sample counts, of the square of its distance in pixels.
+    ``falloff``: by how much less a sample counts, of the square of its distance in pixels. Of its difference from the middle it counts
+    less by a square of a square: with the square alone a dark contour outweighs the backdrop on its other side, which then goes along
+    with it (windows that took it along, at the rim of a finial: 40 %, now 17).
     """
     h, w = ref.shape
     center = np.float32(ref[j, i])
@@ -65,7 +67,8 @@ def window(ref, j, i, sigma_color, falloff, ox, oy, value, weight):
     for k in range(32):
         d = value[k] - center
         s = np.float32(1.0) + falloff * (ox[k] * ox[k] + oy[k] * oy[k])
-        wk = np.float32(1.0) / (s * (np.float32(1.0) + d * d * inv))
+        b = np.float32(1.0) + d * d * inv
+        wk = np.float32(1.0) / (s * b * b)
         weight[k] = wk
         total += wk
         mean += wk * value[k]

@@ -57,10 +57,10 @@ class PointsSettings(StepSettings):
         main=True, unit="photos", usual=(4, 12), cost="Takes longer in proportion.", ge=1, le=30,
     )  # fmt: skip
     keep: int = setting(
-        4,
+        5,
         "Best neighbours per pixel",
         "Of the neighbours, as many as count at each pixel: fewer cope better with what hides the subject.",
-        unit="photos", usual=(2, 5), ge=1, le=8,
+        unit="photos", usual=(2, 6), ge=1, le=8,
     )  # fmt: skip
     sweeps: tuple[int, ...] = Field((1, 2, 6), description="Sweeps from the finest level to the coarsest")
     least_views: int = setting(
