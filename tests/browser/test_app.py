@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import subprocess
+import zipfile
 from pathlib import Path
 
 from playwright.sync_api import Locator, Page, expect
@@ -127,6 +128,17 @@ def test_cut_undo_keep_and_download(page: Page, address: str, built: int, tmp_pa
         cwd=WEB, capture_output=True, text=True, check=True,
     )  # fmt: skip
     assert json.loads(report.stdout)["numErrors"] == 0, report.stdout[:2000]
+    # the edited model with two simpler levels: one file with all of them
+    parcel = page.locator(".parcel", has=page.locator("button.save[data-format=glb]"))
+    parcel.get_by_role("button", name="3 levels of detail").click()
+    expect(parcel).to_contain_text(" · ")
+    expect(parcel).to_contain_text("in one zip file")
+    with page.expect_download() as download:
+        parcel.locator("button.save").click()
+    with zipfile.ZipFile(download.value.path()) as z:
+        sizes = [z.getinfo(n).file_size for n in sorted(z.namelist(), key=lambda n: (len(n), n))]
+    assert len(sizes) == 3
+    assert sizes[0] > sizes[1] > sizes[2]
 
 
 def test_plan_and_shoot_with_the_rig(page: Page, address: str) -> None:

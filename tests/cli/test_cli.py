@@ -186,7 +186,10 @@ def test_what_was_made_before_a_layer_failed_is_written(
     assert [s["layer"] for s in report["steps"]] == ["photos", "masks", "cameras", "points", "surface"]
     # and a run that works again goes on from there
     monkeypatch.undo()
-    done = CliRunner().invoke(app, ["build", str(ring_set.photos), "--out", str(out), "--grade", "rough"])
+    done = CliRunner().invoke(
+        app, ["build", str(ring_set.photos), "--out", str(out), "--grade", "rough", "--levels", "1"]
+    )
     assert done.exit_code == 0, done.exception
-    assert (out / "model.glb").exists()
+    assert (out / "model.glb").stat().st_size > 1.5 * (out / "model-level1.glb").stat().st_size > 0
+    assert (out / "model-level1.obj").exists()
     assert "failed" not in json.loads((out / "report.json").read_text())

@@ -130,7 +130,9 @@ def test_what_other_photos_see_through_is_dropped(rng: np.random.Generator) -> N
 
 
 @pytest.mark.parametrize("taken_along", [3, 5, 9])
-def test_what_some_photos_take_along_at_the_silhouette_is_no_surface(rng: np.random.Generator, taken_along: int) -> None:
+def test_what_some_photos_take_along_at_the_silhouette_is_no_surface(
+    rng: np.random.Generator, taken_along: int
+) -> None:
     """Of nine photos that all see past a plane's rim, some carry the plane on into the backdrop, alike."""
     poses: list[Pose] = []
     for k in range(9):
@@ -144,7 +146,9 @@ def test_what_some_photos_take_along_at_the_silhouette_is_no_surface(rng: np.ran
     assert beyond.any() == (taken_along == 9)
     # the plane itself is kept up to its rim: a pixel is 0.022 wide
     rim = (np.abs(found.points[..., :2]) > 0.44).any(-1) & there & ~beyond
-    whole = accept(plane_seen(poses[0], rng, 0.0), poses[0], [(plane_seen(p, rng, 0.0), p) for p in poses[1:]]).views > 0
+    whole = (
+        accept(plane_seen(poses[0], rng, 0.0), poses[0], [(plane_seen(p, rng, 0.0), p) for p in poses[1:]]).views > 0
+    )
     assert rim.sum() > 60
     assert there.sum() >= whole.sum()
 

@@ -11,7 +11,9 @@ import subprocess
 import sys
 import threading
 import time
+import zipfile
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pygltflib
@@ -307,7 +309,7 @@ def test_an_undo_while_the_edit_is_being_done_counts(
     assert client.get(base).json()["done"] == 1
 
 
-def _parcel(client: TestClient, data: Path, project: int, **wanted: str) -> bytes:
+def _parcel(client: TestClient, data: Path, project: int, **wanted: Any) -> bytes:
     """A parcel as the page gets it: have it made where it is not there, then fetch it."""
     where = f"/api/projects/{project}/dispatch/parcel"
     job = client.post(where, json=wanted).json()
@@ -358,6 +360,39 @@ def test_parcels_have_the_axis_and_unit_asked_for(client: TestClient, data: Path
         heights["glb"], rel=1e-3
     )
     assert client.get(f"/api/projects/{built}/dispatch/recipe").json()["grade"] == "rough"
+
+
+def test_a_parcel_with_simpler_levels_holds_each_with_its_own_texture(
+    client: TestClient, data: Path, built: int
+) -> None:
+    kind = next(p for p in client.get(f"/api/projects/{built}/dispatch").json() if p["format"] == "glb")
+    content = _parcel(client, data, built, format="glb", levels=2)
+    with zipfile.ZipFile(io.BytesIO(content)) as z:
+        names = sorted(z.namelist(), key=len)
+        models = [trimesh.load(io.BytesIO(z.read(n)), file_type="glb", force="mesh") for n in names]
+    assert [n.rsplit("-", 1)[-1] for n in names[1:]] == ["level1.glb", "level2.glb"]
+    for model, triangles in zip(models, kind["triangles"]):
+        assert len(model.faces) == pytest.approx(triangles, rel=0.03)
+        assert model.extents == pytest.approx(models[0].extents, rel=0.03)
+    pictures = [np.asarray(m.visual.material.baseColorTexture.convert("RGB"), float) for m in models]
+    assert pictures[1].shape[0] < pictures[0].shape[0]
+    # each shows the colours of the model, places of the same share of the surface considered
+    means = []
+    for model, picture in zip(models, pictures):
+        points, face = trimesh.sample.sample_surface(model, 5000, seed=1)
+        b = trimesh.triangles.points_to_barycentric(model.triangles[face], points)
+        uv = (b[:, :, None] * model.visual.uv[model.faces[face]]).sum(1)
+        at = np.clip((uv * [1, -1] + [0, 1]) * picture.shape[0], 0, picture.shape[0] - 1).astype(int)
+        means.append(picture[at[:, 1], at[:, 0]].mean(0))
+    assert np.abs(np.array(means[1:]) - means[0]).max() < 4
+    assert client.post(f"/api/projects/{built}/dispatch/parcel", json={"levels": 9}).status_code == 422
+    assert set(_names(_parcel(client, data, built, format="stl", unit="mm", levels=1))) == {"stl"}
+
+
+def _names(content: bytes) -> list[str]:
+    """Endings of the files in a zip."""
+    with zipfile.ZipFile(io.BytesIO(content)) as z:
+        return [n.rsplit(".", 1)[-1] for n in z.namelist()]
 
 
 def test_plan_and_what_it_says(client: TestClient) -> None:

@@ -23,6 +23,7 @@ from vast_quarry.core.plan.mats import PAPERS
 from vast_quarry.core.progress import Cancelled
 from vast_quarry.pipeline.export import write_results
 from vast_quarry.pipeline.grades import Grade
+from vast_quarry.pipeline.levels import MOST_LEVELS
 from vast_quarry.pipeline.output import claim_output
 from vast_quarry.pipeline.recipe import Recipe, read_recipe, recipe_for
 from vast_quarry.pipeline.run import Runner, RunResult
@@ -250,10 +251,10 @@ def _sources(photos: Path, out: Path) -> dict[str, Any]:
 
 def run_until(
     photos: Path, out: Path, masks: str | None, recipe: Recipe, until: str, settings: list[str] | None = None,
-    add_to: Path | None = None,
+    add_to: Path | None = None, levels: int = 0,
 ) -> RunResult:  # fmt: skip
     """Run and write the results into ``out``; ``masks`` is a folder, or SUGGEST; ``settings`` may name sets of photos, and
-    ``add_to`` an earlier result that the photos are added to."""
+    ``add_to`` an earlier result that the photos are added to; ``levels`` simpler models are written besides."""
     filmed = photos.is_file() and is_video(photos)
     claim_output(out, None if filmed else photos)
     store = Store(out.resolve())
@@ -289,7 +290,7 @@ def run_until(
             except Exception as error:
                 raise _kept(store, runner, recipe, out, error) from error
             reporter.say("Writing the results")
-            without = write_results(store, result, recipe, out)
+            without = write_results(store, result, recipe, out, levels=levels)
             if without:
                 reporter.say(f"Left out of {result.versions['photos'].figures['photos']} photos: {len(without)}")
             for row in without:
@@ -325,6 +326,14 @@ def build(
     recipe: RecipeOption = None,
     settings: SetOption = None,
     add_to: AddToOption = None,
+    levels: Annotated[
+        int,
+        typer.Option(
+            min=0,
+            max=MOST_LEVELS,
+            help="Simpler models besides, each with a quarter of the triangles and half the side of the texture of the one before",
+        ),
+    ] = 0,
 ) -> None:
     """Make a textured model from a folder of photos."""
     changes = _changes(mat, settings, masks)
@@ -334,7 +343,7 @@ def build(
         changes.setdefault("cameras", {})["kind"] = "place"
     if closed:
         changes.setdefault("surface", {})["closed"] = True
-    result = run_until(photos, out, masks, _recipe(recipe, grade, changes, add_to), "texture", settings, add_to)
+    result = run_until(photos, out, masks, _recipe(recipe, grade, changes, add_to), "texture", settings, add_to, levels)
     surface, cameras = result.versions["surface"].figures, result.versions["cameras"].figures
     placed = cameras["placed"] + cameras["weak"]
     console.print(

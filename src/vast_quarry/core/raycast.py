@@ -53,6 +53,11 @@ class RayScene:
         tensor = _tensor(np.ascontiguousarray(rays, dtype=np.float32))
         return self._scene.test_occlusions(tensor, tnear=near, tfar=far).numpy()
 
+    def nearest(self, points: ArrayLike) -> tuple[NDArray[np.int64], NDArray[np.float32]]:
+        """Of points (N, 3): the face (N,) that is nearest, and where on it, as weights (N, 2) of its second and third corner."""
+        found = self._scene.compute_closest_points(_tensor(np.ascontiguousarray(points, dtype=np.float32)))
+        return found["primitive_ids"].numpy().astype(np.int64), found["primitive_uvs"].numpy()
+
     def distance(self, points: ArrayLike) -> NDArray[np.float32]:
         """Distance of points (N, 3) to the nearest surface."""
         return self._scene.compute_distance(_tensor(np.ascontiguousarray(points, dtype=np.float32))).numpy()

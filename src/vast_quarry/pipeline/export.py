@@ -15,13 +15,14 @@ from vast_quarry.core.formats.obj import write_obj
 from vast_quarry.core.formats.ply import PlyData, write_ply
 from vast_quarry.core.surface.mesh import vertex_normals
 from vast_quarry.pipeline.aligned import cameras_document
+from vast_quarry.pipeline.levels import levels_of
 from vast_quarry.pipeline.recipe import Recipe, write_recipe
 from vast_quarry.pipeline.run import RunResult
 from vast_quarry.pipeline.solution import ALIGNED, Solution, group_name, groups_in, load_solution
 from vast_quarry.pipeline.steps.photos import clean_name, read_photo_list
 from vast_quarry.pipeline.steps.points import load_cloud
 from vast_quarry.pipeline.steps.surface import load_mesh
-from vast_quarry.pipeline.steps.texture import SEEN_MAP, texture_bytes
+from vast_quarry.pipeline.steps.texture import SEEN_MAP
 from vast_quarry.pipeline.store import Store
 
 #: why a photo has no place in the result, by its state
@@ -71,10 +72,9 @@ def write_mesh(store: Store, result: RunResult, out: Path) -> None:
     write_ply(out / "mesh.ply", PlyData(vertices, vertex_normals(vertices, faces).astype(np.float32), faces=faces))
 
 
-def write_model(store: Store, result: RunResult, out: Path) -> None:
-    """``mesh.ply``, ``model.glb``, ``model.obj`` with material and texture, ``seen.png``."""
+def write_model(store: Store, result: RunResult, out: Path, levels: int = 0) -> None:
+    """``mesh.ply``, ``model.glb``, ``model.obj`` with material and texture, ``seen.png``; and of each simpler level a ``model-levelN``."""
     folder = store.folder(result.versions["texture"])
-    image = texture_bytes(folder)
     if (folder / SEEN_MAP).exists():
         _copy(folder / SEEN_MAP, out / SEEN_MAP)
     with np.load(folder / "model.npz") as m:
@@ -82,9 +82,10 @@ def write_model(store: Store, result: RunResult, out: Path) -> None:
             out / "mesh.ply",
             PlyData(m["mesh_vertices"], m["mesh_normals"].astype(np.float32), m["mesh_colors"], m["mesh_faces"]),
         )
-        parts = (m["vertices"], m["normals"], m["uv"], m["faces"], image)
-        write_glb(out / "model.glb", *parts)
-        write_obj(out / "model.obj", *parts)
+    for ending, mesh, image in levels_of(folder, levels):
+        parts = (mesh.vertices, mesh.normals, mesh.uv, mesh.faces, image)
+        write_glb(out / f"model{ending}.glb", *parts)
+        write_obj(out / f"model{ending}.obj", *parts)
 
 
 def left_out(store: Store, result: RunResult) -> list[dict[str, str]]:
@@ -119,15 +120,17 @@ def report(
 
 
 def write_results(
-    store: Store, result: RunResult, recipe: Recipe, out: Path, failed: dict[str, str] | None = None
+    store: Store, result: RunResult, recipe: Recipe, out: Path, failed: dict[str, str] | None = None, levels: int = 0
 ) -> list[dict[str, str]]:
     """Everything that the run made, as files of open formats; returns what it did without, see :func:`left_out`.
 
     ``failed`` says which layer could not be made, and why: what the layers before made is written all the same.
     """
-    for layer, write in (("cameras", write_cameras), ("points", write_cloud), ("texture", write_model)):
+    for layer, write in (("cameras", write_cameras), ("points", write_cloud)):
         if layer in result.versions:
             write(store, result, out)
+    if "texture" in result.versions:
+        write_model(store, result, out, levels)
     if "surface" in result.versions and "texture" not in result.versions:
         write_mesh(store, result, out)
     write_recipe(out / "recipe.json", recipe, result.settings)

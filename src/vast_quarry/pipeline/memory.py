@@ -1,7 +1,9 @@
-"""Peak memory of this process and its workers, by looking every half second."""
+"""Peak memory of this process and its workers, by looking every half second; and memory that is free, handed back."""
 
 from __future__ import annotations
 
+import ctypes
+import gc
 import threading
 from typing import Self
 
@@ -14,6 +16,18 @@ SHARE = 0.8
 def free_memory() -> float:
     """Bytes that units of work may take together now."""
     return SHARE * float(psutil.virtual_memory().available)
+
+
+def give_back() -> None:
+    """Hand what is free inside this process back to the system.
+
+    The C library keeps what many small pieces took, as an octree's: of a surface through 1.7 million points 860 of 1,330 MB.
+    """
+    gc.collect()
+    try:
+        ctypes.CDLL(None).malloc_trim(0)
+    except (OSError, AttributeError, TypeError):  # another C library than GNU's
+        return
 
 
 class MemoryWatch:

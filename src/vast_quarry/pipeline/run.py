@@ -16,7 +16,7 @@ from vast_quarry.pipeline.executors import LazyExecutor
 from vast_quarry.pipeline.forecast import TYPICAL, StageClock
 from vast_quarry.pipeline.mask_edits import edits_by_photo, edits_made
 from vast_quarry.pipeline.masking import model_stamp
-from vast_quarry.pipeline.memory import MemoryWatch
+from vast_quarry.pipeline.memory import MemoryWatch, give_back
 from vast_quarry.pipeline.recipe import Recipe
 from vast_quarry.pipeline.registry import STEPS
 from vast_quarry.pipeline.step import Context, Reporter, Step, StepSettings
@@ -127,6 +127,7 @@ class Runner:
                     self.layer = step.layer
                     if not (from_in_use and step.layer != until and self._take(step, values, result)):
                         self._one(step, values, result, executor, memory)
+                        give_back()
             at_once = False
         finally:
             executor.close(at_once)

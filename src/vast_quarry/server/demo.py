@@ -89,7 +89,9 @@ def add_finished(session: Session, data: Path, unpacked: bool = True) -> int:
 
     # what is shipped was worked out before the photos refined it, with a finer skin
     project = Project(
-        name=NAMES[0], grade="dressed", settings={**MAT, "points": {"sweeps": [2, 2, 6], "keep": 4}, "surface": {"cell": 1.4}}
+        name=NAMES[0],
+        grade="dressed",
+        settings={**MAT, "points": {"sweeps": [2, 2, 6], "keep": 4}, "surface": {"cell": 1.4}},
     )
     _add(session, data, project, fill)
     assert project.id is not None

@@ -3592,6 +3592,12 @@ export interface components {
              */
             format: "glb" | "obj" | "ply" | "stl";
             /**
+             * Levels
+             * @description Simpler levels besides the model
+             * @default 0
+             */
+            levels: number;
+            /**
              * Unit
              * @default m
              * @enum {string}
@@ -3620,6 +3626,11 @@ export interface components {
             textured: boolean;
             /** Title */
             title: string;
+            /**
+             * Triangles
+             * @description Of the model, and of each simpler level that there can be
+             */
+            triangles: number[];
             /**
              * Unit
              * @enum {string}
@@ -5346,6 +5357,8 @@ export interface operations {
                 format?: "glb" | "obj" | "ply" | "stl";
                 up?: "y" | "z";
                 unit?: "m" | "cm" | "mm";
+                /** @description Simpler levels besides the model */
+                levels?: number;
             };
             header?: never;
             path: {

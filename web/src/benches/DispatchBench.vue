@@ -6,7 +6,7 @@ import { api, ask, tell, type Parcel } from '@/api/client'
 import EmptyLayer from '@/components/EmptyLayer.vue'
 import WorldPane from '@/components/WorldPane.vue'
 import { fixed } from '@/i18n/numbers'
-import { bytes } from '@/lib/format'
+import { bytes, count } from '@/lib/format'
 import { download } from '@/lib/download'
 import { useJobs } from '@/stores/jobs'
 import { useProject } from '@/stores/project'
@@ -24,7 +24,7 @@ const scale = computed(() => {
   return { from: figures.scale_from ?? 'nothing', sure: fixed(figures.scale_sigma_percent ?? 0, 2) }
 })
 const parcels = ref<Parcel[]>([])
-const choice = reactive<Record<string, Pick<Parcel, 'up' | 'unit'>>>({})
+const choice = reactive<Record<string, Pick<Parcel, 'up' | 'unit'> & { levels: number }>>({})
 const making = ref<string | null>(null)
 let world: World | null = null
 const layer = computed(() =>
@@ -34,8 +34,13 @@ const layer = computed(() =>
 onMounted(async () => {
   if (!layer.value) return
   parcels.value = await ask(api.GET('/api/projects/{project_id}/dispatch', project.path))
-  for (const p of parcels.value) choice[p.format] = { up: p.up, unit: p.unit }
+  for (const p of parcels.value) choice[p.format] = { up: p.up, unit: p.unit, levels: 0 }
 })
+/** Each level has a quarter of the triangles and of the texture of the one before. */
+function sizeOf(p: Parcel): string {
+  const levels = choice[p.format].levels
+  return bytes(p.bytes * Array.from({ length: levels + 1 }, (_, k) => 4 ** -k).reduce((a, b) => a + b))
+}
 /** Have the file made where it is not there yet, then save it. */
 async function save(p: Parcel) {
   making.value = p.format
@@ -48,7 +53,10 @@ async function save(p: Parcel) {
     const made = job ? await jobs.over(job.id) : null
     if (made?.state === 'failed') tell(say(made.message))
     else if (made?.state !== 'cancelled')
-      download(`/api/projects/${project.id}/dispatch/parcel?${new URLSearchParams(wanted)}`, '')
+      download(
+        `/api/projects/${project.id}/dispatch/parcel?${new URLSearchParams({ ...wanted, levels: String(wanted.levels) })}`,
+        '',
+      )
   } finally {
     making.value = null
   }
@@ -84,7 +92,7 @@ function still() {
         <article v-for="p in parcels" :key="p.format" class="parcel">
           <header>
             <b>{{ say(p.title) }}</b><span class="quiet num"
-              >{{ t('dispatch.size', { size: bytes(p.bytes) }) }} ·
+              >{{ t('dispatch.size', { size: sizeOf(p) }) }} ·
               {{ p.textured ? t('dispatch.textured') : t('dispatch.plainmesh') }}</span
             >
           </header>
@@ -111,6 +119,18 @@ function still() {
                 {{ u }}
               </button></span
             >
+            <span :title="t('dispatch.levelsHint')">{{ t('dispatch.levels') }}</span>
+            <span class="seg"
+              ><button
+                v-for="(_, k) in p.triangles"
+                :key="k"
+                :aria-label="t('dispatch.levelsOf', { n: k + 1 })"
+                :aria-pressed="choice[p.format].levels === k"
+                @click="choice[p.format].levels = k"
+              >
+                {{ k + 1 }}
+              </button></span
+            >
             <button
               class="save"
               :data-format="p.format"
@@ -121,6 +141,16 @@ function still() {
               {{ t(making === p.format ? 'dispatch.making' : 'dispatch.get') }}
             </button>
           </div>
+          <p v-if="choice[p.format].levels" class="quiet num levels">
+            {{
+              t('dispatch.triangles', {
+                counts: p.triangles
+                  .slice(0, choice[p.format].levels + 1)
+                  .map(count)
+                  .join(' · '),
+              })
+            }}
+          </p>
         </article>
         <div class="pairs">
           <button class="plainbtn" @click="still">{{ t('dispatch.still') }}</button>
@@ -178,6 +208,9 @@ header {
   align-items: center;
   margin-top: 8px;
   flex-wrap: wrap;
+}
+.levels {
+  margin: 6px 0 0;
 }
 .save {
   margin-left: auto;

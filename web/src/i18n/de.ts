@@ -817,6 +817,11 @@ export const de: Catalogue = {
   dispatch: {
     up: 'Oben',
     unit: 'Einheit',
+    levels: 'Detailstufen',
+    levelsHint:
+      'Jede hat ein Viertel der Dreiecke und die halbe Seite der Textur der vorigen und zeigt dieselben Farben.',
+    levelsOf: '{n, plural, one {Nur das Modell} other {# Detailstufen}}',
+    triangles: '{counts} Dreiecke, in einer Zip-Datei',
     get: 'Speichern',
     making: 'Wird geschrieben …',
     size: 'etwa {size}',

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shutil
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 from typing import ClassVar
 
@@ -21,6 +22,7 @@ from vast_quarry.core.surface.mesh import cut_apart, edge_faces, main_body
 from vast_quarry.core.surface.poisson import median_spacing, poisson_depth, poisson_surface, trimmed
 from vast_quarry.core.surface.volume import Lattice, joined, tiles_of
 from vast_quarry.pipeline.figures import SurfaceFigures
+from vast_quarry.pipeline.memory import give_back
 from vast_quarry.pipeline.refining import refined
 from vast_quarry.pipeline.solution import load_solution
 from vast_quarry.pipeline.step import Context, StepSettings, setting
@@ -211,8 +213,10 @@ class SurfaceStep:
             rough,
             settings,
             lambda text, n: context.stage(text, n, 4),
-            None if settings.way == "whole" else lambda spacing: thin_surface(context, cloud, spacing, settings),
+            None if settings.way == "whole" else partial(thin_surface, context, cloud, settings=settings),
         )
+        del cloud
+        give_back()
         agreed: list[float] = []
         if settings.refine:
             (v, f), agreed = refined(context, (v, f), solution, settings.refine, foot)

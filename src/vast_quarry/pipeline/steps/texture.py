@@ -167,7 +167,7 @@ def texture_mesh(
     image, kind, source = _joined(folder, atlas.size, [b[1] for b in bands])
     seams = seam_visibility(image, source)
     fill_between(image, kind != units.BETWEEN)
-    data = _encoded(image, settings.quality)
+    data = encoded(image, settings.quality)
     with atomic_write(context.folder / "texture.jpg") as out:
         out.write(data)
     write_seen(context.folder, kind)
@@ -330,7 +330,8 @@ def _joined(
     return image, kind, source
 
 
-def _encoded(image: NDArray[np.uint8], quality: int) -> bytes:
+def encoded(image: NDArray[np.uint8], quality: int) -> bytes:
+    """An atlas as a JPEG file, its colours at full size."""
     out = io.BytesIO()
     Image.fromarray(image).save(out, format="JPEG", quality=quality, subsampling=0)
     return out.getvalue()

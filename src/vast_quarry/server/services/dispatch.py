@@ -10,19 +10,21 @@ from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import BaseModel
+from pydantic import BaseModel, Field
 from sqlmodel import Session, col, select
 
-from vast_quarry.core.finish.edits import welded
+from vast_quarry.core.finish.edits import TexturedMesh, welded
+from vast_quarry.core.finish.levels import size_of_level
 from vast_quarry.core.formats.atomic import array_shapes, atomic_write
 from vast_quarry.core.formats.gltf import write_glb
 from vast_quarry.core.formats.obj import write_obj
 from vast_quarry.core.formats.ply import PlyData, write_ply
 from vast_quarry.core.formats.stl import write_stl
 from vast_quarry.core.surface.mesh import vertex_normals
+from vast_quarry.core.words import say
+from vast_quarry.pipeline.levels import MOST_LEVELS, levels_of
 from vast_quarry.pipeline.step import Reporter
-from vast_quarry.pipeline.steps.finish import load_textured
-from vast_quarry.pipeline.steps.texture import SEEN_MAP, texture_bytes
+from vast_quarry.pipeline.steps.texture import SEEN_MAP
 from vast_quarry.server.models import Job, Project
 from vast_quarry.server.services.folders import Folders
 from vast_quarry.server.services.jobs import add_job
@@ -42,6 +44,7 @@ class ParcelIn(BaseModel):
     format: Format = "glb"
     up: Up = "y"
     unit: Unit = "m"
+    levels: int = Field(0, ge=0, le=MOST_LEVELS, description="Simpler levels besides the model")
 
 
 class ParcelOut(BaseModel):
@@ -53,6 +56,7 @@ class ParcelOut(BaseModel):
     unit: Unit
     bytes: int
     textured: bool
+    triangles: list[int] = Field(description="Of the model, and of each simpler level that there can be")
 
 
 def source_layer(folders: Folders) -> str:
@@ -69,11 +73,13 @@ def parcels_of(folders: Folders) -> list[ParcelOut]:
     wedges, faces = shapes["vertices"][0], shapes["faces"][0]
     plain = min(wedges, faces // 2 + 2)  # a closed surface without seams has so many corners (Euler)
     image = (folder / "texture.jpg").stat().st_size
+    counts = [size_of_level(faces, 1, k)[0] for k in range(MOST_LEVELS + 1)]
+    counts = sorted(set(counts), reverse=True)
     return [
-        ParcelOut(format="glb", title="glTF binary", up="y", unit="m", bytes=wedges * 32 + faces * 12 + image + 2200, textured=True),
-        ParcelOut(format="obj", title="OBJ with MTL and texture (zip)", up="y", unit="m", bytes=int((wedges * 78 + faces * 36) * 0.42) + image, textured=True),
-        ParcelOut(format="ply", title="PLY", up="z", unit="m", bytes=plain * 24 + faces * 13 + 300, textured=False),
-        ParcelOut(format="stl", title="STL for printing", up="z", unit="mm", bytes=faces * 50 + 84, textured=False),
+        ParcelOut(format="glb", title="glTF binary", up="y", unit="m", bytes=wedges * 32 + faces * 12 + image + 2200, textured=True, triangles=counts),
+        ParcelOut(format="obj", title="OBJ with MTL and texture (zip)", up="y", unit="m", bytes=int((wedges * 78 + faces * 36) * 0.42) + image, textured=True, triangles=counts),
+        ParcelOut(format="ply", title="PLY", up="z", unit="m", bytes=plain * 24 + faces * 13 + 300, textured=False, triangles=counts),
+        ParcelOut(format="stl", title="STL for printing", up="z", unit="mm", bytes=faces * 50 + 84, textured=False, triangles=counts),
     ]  # fmt: skip
 
 
@@ -88,7 +94,7 @@ def parcel_file(folders: Folders, wanted: ParcelIn, name: str) -> Path:
     """Where a parcel of what is in use now lies, once it is made."""
     layer = source_layer(folders)
     tag = hashlib.sha256(f"{layer}|{version_of(folders, layer, None).key}|{wanted.model_dump_json()}".encode())
-    ending = "zip" if wanted.format == "obj" else wanted.format
+    ending = "zip" if wanted.format == "obj" or wanted.levels else wanted.format
     return folders.cache / f"parcel-{tag.hexdigest()[:16]}" / f"{name}.{ending}"
 
 
@@ -116,25 +122,45 @@ def make_parcel(folders: Folders, params: dict[str, Any], reporter: Reporter) ->
     folder = target.parent
     folder.mkdir(parents=True, exist_ok=True)
     trim_cache(folders)
-    reporter.stage("dispatch", "Reading the model", 0, 2)
     source = folders.store.folder(version_of(folders, source_layer(folders), None))
-    mesh, scale = load_textured(source), UNITS[wanted.unit]
-    reporter.stage("dispatch", "Writing the file", 1, 2)
+    steps = wanted.levels + 2
+
+    def begun(level: int) -> None:
+        reporter.stage(
+            "dispatch", say("Making level {level}", level=level) if level else "Reading the model", level, steps
+        )
+
+    files: list[Path] = []
+    for ending, mesh, image in levels_of(source, wanted.levels, begun):
+        files += _written(folder, name + ending, wanted, mesh, image)
+    reporter.stage("dispatch", "Writing the file", steps - 1, steps)
+    if target in files:
+        return
+    with atomic_write(target) as out, zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, compresslevel=4) as z:
+        for file in files:
+            z.write(file, file.name)
+        if wanted.format == "obj" and (source / SEEN_MAP).exists():
+            z.write(source / SEEN_MAP, f"{name}-{SEEN_MAP}")
+    for file in files:
+        file.unlink()
+
+
+def _written(folder: Path, name: str, wanted: ParcelIn, mesh: TexturedMesh, image: bytes) -> list[Path]:
+    """Write one level of the model; its files."""
+    scale = UNITS[wanted.unit]
+    file = folder / f"{name}.{wanted.format}"
     y_writer = wanted.format in ("glb", "obj")
-    v, n = (_oriented(x, wanted.up, y_writer) for x in (mesh.vertices * scale, mesh.normals))
-    if wanted.format == "glb":
-        write_glb(target, v, n, mesh.uv, mesh.faces, texture_bytes(source), name=name)
-    elif wanted.format == "obj":
-        write_obj(folder / f"{name}.obj", v, n, mesh.uv, mesh.faces, texture_bytes(source))
-        with atomic_write(target) as out, zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, compresslevel=4) as z:
-            for part in (".obj", ".mtl", ".jpg"):
-                z.write(folder / f"{name}{part}", f"{name}{part}")
-            if (source / SEEN_MAP).exists():
-                z.write(source / SEEN_MAP, f"{name}-{SEEN_MAP}")
+    if y_writer:
+        v, n = (_oriented(x, wanted.up, y_writer) for x in (mesh.vertices * scale, mesh.normals))
+        if wanted.format == "glb":
+            write_glb(file, v, n, mesh.uv, mesh.faces, image, name=name)
+            return [file]
+        write_obj(file, v, n, mesh.uv, mesh.faces, image)
+        return [file, file.with_suffix(".mtl"), file.with_suffix(".jpg")]
+    plain_v, plain_f = welded(mesh)
+    plain_v = _oriented(plain_v * scale, wanted.up, False)
+    if wanted.format == "ply":
+        write_ply(file, PlyData(plain_v, vertex_normals(plain_v, plain_f).astype(np.float32), None, plain_f))
     else:
-        plain_v, plain_f = welded(mesh)
-        plain_v = _oriented(plain_v * scale, wanted.up, False)
-        if wanted.format == "ply":
-            write_ply(target, PlyData(plain_v, vertex_normals(plain_v, plain_f).astype(np.float32), None, plain_f))
-        else:
-            write_stl(target, plain_v, plain_f)
+        write_stl(file, plain_v, plain_f)
+    return [file]
