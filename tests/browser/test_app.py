@@ -129,12 +129,12 @@ def test_cut_undo_keep_and_download(page: Page, address: str, built: int, tmp_pa
     )  # fmt: skip
     assert json.loads(report.stdout)["numErrors"] == 0, report.stdout[:2000]
     # the edited model with two simpler levels: one file with all of them
-    parcel = page.locator(".parcel", has=page.locator("button.save[data-format=glb]"))
-    parcel.get_by_role("button", name="3 levels of detail").click()
-    expect(parcel).to_contain_text(" · ")
-    expect(parcel).to_contain_text("in one zip file")
+    alone = page.locator(".parcel header").first.inner_text()
+    page.get_by_role("button", name="3 levels of detail").click()
+    expect(page.locator(".levels")).to_contain_text("triangles, in one zip file")
+    expect(page.locator(".parcel header").first).not_to_have_text(alone)
     with page.expect_download() as download:
-        parcel.locator("button.save").click()
+        page.locator("button.save[data-format=glb]").click()
     with zipfile.ZipFile(download.value.path()) as z:
         sizes = [z.getinfo(n).file_size for n in sorted(z.namelist(), key=lambda n: (len(n), n))]
     assert len(sizes) == 3

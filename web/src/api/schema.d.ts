@@ -7191,6 +7191,11 @@ export interface operations {
                      * @description Texture pixels along a line for each pixel of the photos: more than 1 keeps what lies between pixels.
                      */
                     texels_per_pixel?: number;
+                    /**
+                     * Light taken out
+                     * @description So much of the light that fell on the subject is taken out of the colours, so that they can be lit anew: the sky, what the subject hides of it, and a sun with its shadows where there was one.
+                     */
+                    unlit?: number;
                 } | {
                     /**
                      * Edits

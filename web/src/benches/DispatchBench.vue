@@ -24,7 +24,10 @@ const scale = computed(() => {
   return { from: figures.scale_from ?? 'nothing', sure: fixed(figures.scale_sigma_percent ?? 0, 2) }
 })
 const parcels = ref<Parcel[]>([])
-const choice = reactive<Record<string, Pick<Parcel, 'up' | 'unit'> & { levels: number }>>({})
+const choice = reactive<Record<string, Pick<Parcel, 'up' | 'unit'>>>({})
+/** Simpler levels besides the model, in every kind of parcel. */
+const levels = ref(0)
+const triangles = computed(() => parcels.value[0]?.triangles ?? [])
 const making = ref<string | null>(null)
 let world: World | null = null
 const layer = computed(() =>
@@ -34,18 +37,18 @@ const layer = computed(() =>
 onMounted(async () => {
   if (!layer.value) return
   parcels.value = await ask(api.GET('/api/projects/{project_id}/dispatch', project.path))
-  for (const p of parcels.value) choice[p.format] = { up: p.up, unit: p.unit, levels: 0 }
+  for (const p of parcels.value) choice[p.format] = { up: p.up, unit: p.unit }
 })
 /** Each level has a quarter of the triangles and of the texture of the one before. */
 function sizeOf(p: Parcel): string {
-  const levels = choice[p.format].levels
-  return bytes(p.bytes * Array.from({ length: levels + 1 }, (_, k) => 4 ** -k).reduce((a, b) => a + b))
+  const parts = Array.from({ length: levels.value + 1 }, (_, k) => 4 ** -k)
+  return bytes(p.bytes * parts.reduce((a, b) => a + b))
 }
 /** Have the file made where it is not there yet, then save it. */
 async function save(p: Parcel) {
   making.value = p.format
   try {
-    const wanted = { format: p.format, ...choice[p.format] }
+    const wanted = { format: p.format, ...choice[p.format], levels: levels.value }
     const job = await ask(
       api.POST('/api/projects/{project_id}/dispatch/parcel', { ...project.path, body: wanted }),
       true,
@@ -89,6 +92,29 @@ function still() {
             {{ t('dispatch.scaleGo') }}
           </button>
         </p>
+        <div v-if="triangles.length > 1" class="set levels" :title="t('dispatch.levelsHint')">
+          <span>{{ t('dispatch.levels') }}</span>
+          <span class="seg"
+            ><button
+              v-for="(_, k) in triangles"
+              :key="k"
+              :aria-label="t('dispatch.levelsOf', { n: k + 1 })"
+              :aria-pressed="levels === k"
+              @click="levels = k"
+            >
+              {{ k + 1 }}
+            </button></span
+          >
+          <span class="quiet num">{{
+            t('dispatch.triangles', {
+              n: levels,
+              counts: triangles
+                .slice(0, levels + 1)
+                .map(count)
+                .join(' · '),
+            })
+          }}</span>
+        </div>
         <article v-for="p in parcels" :key="p.format" class="parcel">
           <header>
             <b>{{ say(p.title) }}</b><span class="quiet num"
@@ -119,18 +145,6 @@ function still() {
                 {{ u }}
               </button></span
             >
-            <span :title="t('dispatch.levelsHint')">{{ t('dispatch.levels') }}</span>
-            <span class="seg"
-              ><button
-                v-for="(_, k) in p.triangles"
-                :key="k"
-                :aria-label="t('dispatch.levelsOf', { n: k + 1 })"
-                :aria-pressed="choice[p.format].levels === k"
-                @click="choice[p.format].levels = k"
-              >
-                {{ k + 1 }}
-              </button></span
-            >
             <button
               class="save"
               :data-format="p.format"
@@ -141,16 +155,6 @@ function still() {
               {{ t(making === p.format ? 'dispatch.making' : 'dispatch.get') }}
             </button>
           </div>
-          <p v-if="choice[p.format].levels" class="quiet num levels">
-            {{
-              t('dispatch.triangles', {
-                counts: p.triangles
-                  .slice(0, choice[p.format].levels + 1)
-                  .map(count)
-                  .join(' · '),
-              })
-            }}
-          </p>
         </article>
         <div class="pairs">
           <button class="plainbtn" @click="still">{{ t('dispatch.still') }}</button>
@@ -210,7 +214,7 @@ header {
   flex-wrap: wrap;
 }
 .levels {
-  margin: 6px 0 0;
+  margin: 0;
 }
 .save {
   margin-left: auto;

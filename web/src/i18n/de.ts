@@ -821,7 +821,7 @@ export const de: Catalogue = {
     levelsHint:
       'Jede hat ein Viertel der Dreiecke und die halbe Seite der Textur der vorigen und zeigt dieselben Farben.',
     levelsOf: '{n, plural, one {Nur das Modell} other {# Detailstufen}}',
-    triangles: '{counts} Dreiecke, in einer Zip-Datei',
+    triangles: '{counts} Dreiecke{n, plural, =0 {} other {, in einer Zip-Datei}}',
     get: 'Speichern',
     making: 'Wird geschrieben …',
     size: 'etwa {size}',

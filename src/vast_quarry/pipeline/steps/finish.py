@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import Any, ClassVar
 
 import numpy as np
-from pydantic import Field, field_serializer
+from pydantic import Field, ValidationError, field_serializer
 
 from vast_quarry.core.finish.edits import TexturedMesh, apply_edit, welded
 from vast_quarry.core.formats.atomic import atomic_write, link_or_copy, write_arrays
@@ -17,6 +17,7 @@ from vast_quarry.pipeline.solution import load_solution
 from vast_quarry.pipeline.step import Context, StepSettings
 from vast_quarry.pipeline.steps.surface import load_foot
 from vast_quarry.pipeline.steps.texture import SEEN_MAP, SOURCE_MAP, TextureSettings, texture_bytes, texture_mesh
+from vast_quarry.pipeline.store import NOTES, Version
 
 
 class FinishSettings(StepSettings):
@@ -35,6 +36,15 @@ def load_textured(folder: Path) -> TexturedMesh:
         return TexturedMesh(
             m["vertices"].astype(float), m["normals"].astype(float), m["uv"].astype(float), m["faces"].astype(np.int64)
         )
+
+
+def coloured_with(folder: Path) -> TextureSettings:
+    """The settings that a version of Texture was made with: what is coloured anew after an edit looks alike. No photo is kept back."""
+    made = Version.model_validate_json((folder / NOTES).read_bytes()).settings
+    try:
+        return TextureSettings.model_validate({**made, "kept_back": 0})
+    except ValidationError:  # of another version of the program
+        return TextureSettings()
 
 
 class FinishStep:
@@ -57,7 +67,9 @@ class FinishStep:
         figures: FinishFigures = {"triangles": len(mesh.faces), "edits": len(settings.edits)}
         if mesh.retexture:
             foot = load_foot(context.parents["texture"] / "model.npz")
-            figures |= texture_mesh(context, TextureSettings(), solution, plain_v, plain_f, foot)
+            figures |= texture_mesh(
+                context, coloured_with(context.parents["texture"]), solution, plain_v, plain_f, foot
+            )
         else:
             with atomic_write(context.folder / "texture.jpg") as out:
                 out.write(texture_bytes(context.parents["texture"]))

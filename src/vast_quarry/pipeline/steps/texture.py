@@ -17,6 +17,7 @@ from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import atomic_write, is_whole, write_arrays
 from vast_quarry.core.surface.mesh import face_areas, vertex_normals
 from vast_quarry.core.texture.coloring import even_gains, spread_over_mesh
+from vast_quarry.core.texture.light import unlit
 from vast_quarry.core.texture.seams import seam_visibility
 from vast_quarry.core.texture.texels import fill_between
 from vast_quarry.core.words import say
@@ -42,7 +43,7 @@ PHOTO_BYTES, SHOWN_BYTES, TEXEL_BYTES, FACE_BYTES, SAID_BYTES = 60.0, 8.0, 220.0
 class TextureSettings(StepSettings):
     """How to colour."""
 
-    came_later: ClassVar[frozenset[str]] = frozenset({"agree", "kept_back", "crisp"})
+    came_later: ClassVar[frozenset[str]] = frozenset({"agree", "kept_back", "crisp", "unlit"})
 
     photo_scale: float = setting(
         1.0,
@@ -85,6 +86,13 @@ class TextureSettings(StepSettings):
         "A model drawn from a texture is softer than the photos by about a pixel. So much of that is put back: 1 for photos a camera "
         "left soft, 0 for such as it sharpened much.",
         main=True, usual=(0, 1), cost="Too much shows as bright rims along edges.", ge=0, le=2,
+    )  # fmt: skip
+    unlit: float = setting(
+        0.0,
+        "Light taken out",
+        "So much of the light that fell on the subject is taken out of the colours, so that they can be lit anew: the sky, what the "
+        "subject hides of it, and a sun with its shadows where there was one.",
+        usual=(0, 1), cost="Paint that happens to follow the light goes with it.", ge=0, le=1,
     )  # fmt: skip
     kept_back: int = setting(
         0,
@@ -159,7 +167,10 @@ def texture_mesh(
     )
     atlas = units.load_atlas(here)
     rows = max(1, BAND // atlas.size)
-    bands = [(here, r, min(r + rows, atlas.size), voices, scale) for r in range(0, atlas.size, rows)]
+    out_of = _light(context, here, len(vertices), settings.unlit) if settings.unlit > 0 and voices else None
+    if out_of is not None:
+        vertex_colors = _unlit_vertices(here, vertices, faces, vertex_colors, out_of)
+    bands = [(here, r, min(r + rows, atlas.size), voices, scale, out_of) for r in range(0, atlas.size, rows)]
     context.each(
         "Colouring", units.color_band, bands, memory=[TEXEL_BYTES * rows * atlas.size + SHOWN_BYTES * most] * len(bands)
     )
@@ -200,6 +211,38 @@ def texture_mesh(
         figures["psnr_db"] = round(float(np.median([c["psnr_db"] for c in checked])), 2)
         figures["ssim"] = round(float(np.median([c["ssim"] for c in checked])), 4)
     return figures
+
+
+def _light(context: Context, folder: str, count: int, amount: float) -> units.Unlit:
+    """The light that fell on the subject, told in words; how it fell on each vertex is kept as a file for the bands."""
+    (light,) = context.each("Working out the light", units.light_of, [(folder, PICKED)])
+    starts = range(0, count, VERTICES // 4)
+    jobs = [(folder, a, min(a + VERTICES // 4, count), light) for a in starts]
+    sky = np.concatenate(context.each("Light of each place", units.sky_light, jobs))
+    with atomic_write(Path(folder) / units.SKY_LIGHT) as out:
+        np.save(out, sky)
+    where = light.from_where
+    context.found(
+        say(
+            "Light taken out, {percent} % of it: a sky that lit the brightest tenth {times} times as much as the darkest; no sun was found.",
+            percent=round(100 * amount), times=f"{light.spread:.1f}",
+        )
+        if where is None
+        else say(
+            "Light taken out, {percent} % of it: a sky, and a sun {height}° high, at {turn}° from X towards Y, with its shadows; the brightest tenth had {times} times as much as the darkest.",
+            percent=round(100 * amount), times=f"{light.spread:.1f}", height=round(where[1]), turn=round(where[0]),
+        )
+    )  # fmt: skip
+    return units.Unlit(light, amount)
+
+
+def _unlit_vertices(
+    folder: str, vertices: NDArray, faces: NDArray, colors: NDArray[np.float32], out_of: units.Unlit
+) -> NDArray[np.float32]:
+    """Colours of vertices without the light that is taken out."""
+    sky = np.load(Path(folder) / units.SKY_LIGHT)
+    sun = units.sun_light(folder, vertices, vertex_normals(vertices, faces), out_of.light)
+    return unlit(colors, sky + sun, out_of.amount)
 
 
 def parted(photos: list[PhotoOrder], back: int) -> tuple[list[PhotoOrder], list[PhotoOrder]]:

@@ -25,6 +25,7 @@ from vast_quarry.core.texture.agreement import agreed, contradicted
 from vast_quarry.core.texture.charts import make_charts
 from vast_quarry.core.texture.coloring import ColorSum, PhotoView, Said, crisper, prepare_photo
 from vast_quarry.core.texture.held_out import MIDDLE, Model, about, difference, drawn, likeness
+from vast_quarry.core.texture.light import Light, find_light, sunlit, transfers, unlit
 from vast_quarry.core.texture.packing import Atlas, unwrap
 from vast_quarry.core.texture.texels import band_of_texels
 from vast_quarry.pipeline.figures import HeldOut
@@ -192,7 +193,50 @@ def color_vertices(
         return {v.order.row: (int(a), int(b)) for v, a, b in zip(voices, f["asked"], f["against"])}
 
 
-def color_band(folder: str, first: int, last: int, voices: list[Voice], unit: float) -> None:
+#: where the light of each vertex by the sky alone lies; rays begin so many edges off the surface; rays to the sun of a texel
+SKY_LIGHT, LIFT, SUN_RAYS = "vertex-sky.npy", 1.5, 4
+
+
+def _lift(folder: str) -> float:
+    vertices, faces, _ = _mesh(folder)
+    return LIFT * float(np.linalg.norm(vertices[faces[:, 0]] - vertices[faces[:, 1]], axis=1).mean())
+
+
+def light_of(folder: str, picked: int) -> Light:
+    """How the subject was lit, by the colours of some of its vertices that photos saw."""
+    vertices, _, normals = _mesh(folder)
+    pick = picked_vertices(len(vertices), picked)
+    pick = pick[_seen_above(folder, vertices[pick], vertices)]
+    colors = np.load(Path(folder) / "vertex-colors.npy", mmap_mode="r")[pick]
+    return find_light(_scene(folder), vertices[pick], normals[pick], colors, _lift(folder))
+
+
+def sky_light(folder: str, first: int, last: int, light: Light) -> NDArray[np.float32]:
+    """Light of some vertices by the sky alone, against the middle of all."""
+    vertices, _, normals = _mesh(folder)
+    parts = transfers(_scene(folder), vertices[first:last], normals[first:last], _lift(folder))
+    return np.asarray(parts @ light.sky / light.middle, np.float32)
+
+
+def sun_light(folder: str, points: NDArray, normals: NDArray, light: Light) -> NDArray[np.float32]:
+    """Light of places by the sun alone, against the middle of all; shadows are sharp."""
+    if light.sun is None:
+        return np.zeros(len(points), np.float32)
+    lit = sunlit(_scene(folder), points, normals, light.sun, _lift(folder), SUN_RAYS)
+    return np.asarray(light.sun_strength * lit / light.middle, np.float32)
+
+
+@dataclass(frozen=True)
+class Unlit:
+    """The light that is to be taken out of the colours, and how much of it."""
+
+    light: Light
+    amount: float
+
+
+def color_band(
+    folder: str, first: int, last: int, voices: list[Voice], unit: float, out_of: Unlit | None = None
+) -> None:
     """Rows ``first`` to ``last`` of the atlas, in ``band-FIRST.npz``: the picture, and what each texel is."""
     target = Path(folder) / f"band-{first:06d}.npz"
     if is_whole(target):
@@ -210,6 +254,10 @@ def color_band(folder: str, first: int, last: int, voices: list[Voice], unit: fl
     seen &= _seen_above(folder, points, vertices)
     guessed = np.load(Path(folder) / "vertex-colors.npy", mmap_mode="r")
     colors[~seen] = np.clip(texels.mix(np.asarray(guessed), corner)[~seen], 0, 255)
+    if out_of is not None:
+        sky = np.load(Path(folder) / SKY_LIGHT, mmap_mode="r")
+        lit = texels.mix(np.asarray(sky)[:, None], corner)[:, 0] + sun_light(folder, points, n, out_of.light)
+        colors = unlit(colors, lit, out_of.amount)
     picture = np.zeros((last - first, atlas.size, 3), np.uint8)
     kind = np.full((last - first, atlas.size), BETWEEN, np.uint8)
     source = np.zeros((last - first, atlas.size), np.uint16)
