@@ -12,6 +12,7 @@ from tests.conftest import Quiet, moved
 from tests.pipeline.test_run import places, small
 
 from vast_quarry.core.errors import PlainError
+from vast_quarry.core.photo.srgb import linear
 from vast_quarry.core.raycast import RayScene
 from vast_quarry.core.surface.mesh import components
 from vast_quarry.core.surface.poisson import median_spacing
@@ -59,6 +60,27 @@ def test_photos_kept_back_give_no_colour_and_are_held_against_the_model(built_da
     assert (
         (bent[..., 3] > 0) == (source[:: source.shape[0] // len(bent)][:, :: source.shape[0] // len(bent)] > 0)
     ).mean() > 0.9
+
+
+def test_light_is_taken_out_and_stays_out_after_an_edit(built_data: Path, tmp_path: Path) -> None:
+    """The rig's sky is brighter overhead: what faces up is as bright as what faces aside once the light is taken out."""
+    out = moved(built_data, tmp_path) / "projects" / "1"
+    store, recipe = Store(out), small()
+
+    def up_against_aside(folder: Path) -> float:
+        with np.load(folder / "model.npz") as m:
+            n, colors = m["mesh_normals"][:, 2], linear(np.ascontiguousarray(m["mesh_colors"])).mean(1)
+        return float(np.median(colors[n > 0.8]) / np.median(colors[np.abs(n) < 0.3]))
+
+    before = up_against_aside(store.folder(store.versions("texture")[-1]))
+    recipe.layers["texture"] = {**recipe.layers.get("texture", {}), "unlit": 1.0}
+    recipe.layers["finish"] = {"edits": [{"kind": "decimate", "faces": 3000}]}
+    made = Runner(store, Quiet()).run(recipe, places(out / "photos"), "finish").versions  # type: ignore[arg-type]
+    assert before > 1.25
+    assert up_against_aside(store.folder(made["texture"])) == pytest.approx(1, abs=0.12)
+    assert up_against_aside(store.folder(made["finish"])) == pytest.approx(1, abs=0.15)
+    told = " ".join(str(f) for f in made["texture"].findings)
+    assert "no sun was found" in told
 
 
 def test_stretch_is_how_a_face_was_drawn_out() -> None:
