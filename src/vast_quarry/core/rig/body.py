@@ -40,6 +40,7 @@ FAULTS = {
     "bald": "surfaces with little texture in places",
     "grey": "grey pictures",
     "lamps": "light that drifts slowly in brightness and colour",
+    "sun": "a sun besides the sky, with hard shadows",
 }
 #: cameras by name: which faults they have
 CAMERAS: dict[str, frozenset[str]] = {
@@ -59,7 +60,7 @@ CAMERAS: dict[str, frozenset[str]] = {
         )
     ),
     "grabber": frozenset(("jpeg", "sharpening", "grey", "bald")),
-    "harsh": frozenset(set(FAULTS) - {"grey", "lamps"}),
+    "harsh": frozenset(set(FAULTS) - {"grey", "lamps", "sun"}),
 }
 
 

@@ -1,7 +1,8 @@
 """Soft sky light with occlusion, baked at the vertices of a scene.
 
 The irradiance at a vertex is the mean over cosine-weighted directions of what is seen there: sky (brighter overhead,
-the same all round, so that a turning table does not change it) or, where a surface blocks, a dim bounce.
+the same all round, so that a turning table does not change it) or, where a surface blocks, a dim bounce. A sun stands still, so it
+is only for what does not turn on a table.
 """
 
 from __future__ import annotations
@@ -14,6 +15,8 @@ from vast_quarry.core.rig.scenes import Scene
 from vast_quarry.core.surface.mesh import vertex_normals
 
 BOUNCE = 0.22
+#: towards a sun, where there is one, and how much it gives a place that faces it, of what an open sky gives
+SUN, SUN_STRENGTH = np.array([0.62, -0.5, 0.6]) / np.linalg.norm([0.62, -0.5, 0.6]), 1.3
 
 
 def hemisphere(count: int, seed: int) -> NDArray[np.float64]:
@@ -32,8 +35,8 @@ def ray_scene(scene: Scene) -> RayScene:
     return rays
 
 
-def bake_light(scene: Scene, rays: RayScene, directions: int = 32) -> None:
-    """Fill ``light`` of every body of the scene in place."""
+def bake_light(scene: Scene, rays: RayScene, directions: int = 32, sun: bool = False) -> None:
+    """Fill ``light`` of every body of the scene in place, with a ``sun`` besides the sky."""
     rng = np.random.default_rng(scene.seed)
     local = hemisphere(directions, scene.seed)
     for body in scene.bodies:
@@ -56,6 +59,9 @@ def bake_light(scene: Scene, rays: RayScene, directions: int = 32) -> None:
             open_sky = np.where(up > 0, 0.55 + 0.45 * up, BOUNCE)
             total += np.where(hit, BOUNCE, open_sky)
         body.light = _smoothed((total / directions).astype(np.float32), body.faces, len(n))
+        if sun:
+            free = ~rays.blocked(np.concatenate([origin, np.broadcast_to(SUN, n.shape)], 1).astype(np.float32))
+            body.light += (SUN_STRENGTH * np.maximum(n @ SUN, 0) * free).astype(np.float32)
 
 
 def _smoothed(values: NDArray[np.float32], faces: NDArray[np.int64], count: int) -> NDArray[np.float32]:

@@ -141,6 +141,8 @@ def shoot(
         raise ValueError("the rig's photos are at least 64 x 64 pixels")
     if strange := settings.on - set(FAULTS):
         raise ValueError(f"no fault called {', '.join(sorted(strange))}; there are: {', '.join(FAULTS)}")
+    if "sun" in settings.on and settings.scene == "finial":
+        raise ValueError("a sun stands still: it is not for what turns on a table")
     if settings.backdrop not in BACKDROPS:
         raise ValueError(f"no backdrop called {settings.backdrop!r}; there are: {', '.join(BACKDROPS)}")
     if settings.tipped and settings.scene != "finial":
@@ -202,7 +204,7 @@ class Set:
             # a hand pushes the subject alone: what it stands on stays
             del self.scene.bodies[1:]
         self.rays = ray_scene(self.scene)
-        bake_light(self.scene, self.rays)
+        bake_light(self.scene, self.rays, sun="sun" in settings.on)
         progress(3, 100)
         on = settings.on
         self.studio = Studio(
