@@ -7,6 +7,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+import trimesh
 from PIL import Image
 from tests.conftest import Quiet, moved
 from tests.pipeline.test_run import places, small
@@ -18,6 +19,7 @@ from vast_quarry.core.surface.mesh import components
 from vast_quarry.core.surface.poisson import median_spacing
 from vast_quarry.core.texture.charts import stretch
 from vast_quarry.pipeline.atlas_maps import STRETCH_TONES, atlas_map, photo_tone
+from vast_quarry.pipeline.export import write_results
 from vast_quarry.pipeline.run import Runner
 from vast_quarry.pipeline.solution import load_solution
 from vast_quarry.pipeline.steps.points import load_cloud
@@ -132,3 +134,17 @@ def test_a_first_look_needs_no_depth_and_says_so(built_data: Path, tmp_path: Pat
     recipe.layers["surface"] = {**recipe.layers.get("surface", {}), "way": "thin"}
     with pytest.raises(PlainError, match="say nothing of a surface"):
         Runner(store, Quiet()).run(recipe, places(out / "photos"), until="surface")  # type: ignore[arg-type]
+
+
+def test_a_texture_of_several_pictures_is_handed_out_as_such(built_data: Path, tmp_path: Path) -> None:
+    out = moved(built_data, tmp_path) / "projects" / "1"
+    store, recipe = Store(out), small()
+    recipe.layers["texture"] = {**recipe.layers.get("texture", {}), "tiles": 2, "largest": 128}
+    result = Runner(store, Quiet()).run(recipe, places(out / "photos"))  # type: ignore[arg-type]
+    assert result.versions["texture"].figures["atlas"] == 256
+    (tmp_path / "handed").mkdir()
+    write_results(store, result, recipe, tmp_path / "handed")
+    scene = trimesh.load(tmp_path / "handed" / "model.glb")
+    assert sum(len(g.faces) for g in scene.geometry.values()) == result.versions["surface"].figures["triangles"]
+    assert {g.visual.material.baseColorTexture.size for g in scene.geometry.values()} == {(128, 128)}
+    assert len(list((tmp_path / "handed").glob("model.10??.jpg"))) == len(scene.geometry) > 1

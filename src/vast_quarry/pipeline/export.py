@@ -84,8 +84,8 @@ def write_model(store: Store, result: RunResult, out: Path, levels: int = 0) -> 
         )
     for ending, mesh, image in levels_of(folder, levels):
         parts = (mesh.vertices, mesh.normals, mesh.uv, mesh.faces, image)
-        write_glb(out / f"model{ending}.glb", *parts)
-        write_obj(out / f"model{ending}.obj", *parts)
+        write_glb(out / f"model{ending}.glb", *parts, tiles=mesh.tiles)
+        write_obj(out / f"model{ending}.obj", *parts, tiles=mesh.tiles)
 
 
 def left_out(store: Store, result: RunResult) -> list[dict[str, str]]:

@@ -7192,6 +7192,11 @@ export interface operations {
                      */
                     texels_per_pixel?: number;
                     /**
+                     * Pictures along a side of the texture
+                     * @description More than 1: the texture is cut into so many pictures squared, each no larger than the largest texture, numbered as UDIM has it.
+                     */
+                    tiles?: number;
+                    /**
                      * Light taken out
                      * @description So much of the light that fell on the subject is taken out of the colours, so that they can be lit anew: the sky, what the subject hides of it, and a sun with its shadows where there was one.
                      */

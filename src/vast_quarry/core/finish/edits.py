@@ -26,13 +26,15 @@ Faces = NDArray[np.int64]
 
 @dataclass(frozen=True)
 class TexturedMesh:
-    """Wedges (W, 3) with normals (W, 3) and UV (W, 2), faces (M, 3); ``retexture`` when UV no longer fit the texture."""
+    """Wedges (W, 3) with normals (W, 3) and UV (W, 2), faces (M, 3); ``retexture`` when UV no longer fit the texture; ``tiles``: the
+    atlas is to be cut into so many pictures along each side, which no face crosses."""
 
     vertices: Array
     normals: Array
     uv: Array
     faces: Faces
     retexture: bool = False
+    tiles: int = 1
 
     def part(self, keep: NDArray[np.bool_]) -> TexturedMesh:
         """Only some faces (M,) bool."""

@@ -1,4 +1,4 @@
-"""glTF 2.0 binary (GLB, Khronos / ISO/IEC 12113:2022): one mesh, one matt material, the texture inside. Y up."""
+"""glTF 2.0 binary (GLB, Khronos / ISO/IEC 12113:2022): one mesh, matt, the texture inside, in one picture or several. Y up."""
 
 from __future__ import annotations
 
@@ -10,6 +10,7 @@ import pygltflib as gltf
 from numpy.typing import NDArray
 
 from vast_quarry.core.formats.atomic import atomic_write
+from vast_quarry.core.formats.tiles import cut_apart
 
 
 def y_up(v: NDArray) -> NDArray:
@@ -21,32 +22,44 @@ def textured_document(
     accessors: list[gltf.Accessor],
     views: list[gltf.BufferView],
     buffers: list[gltf.Buffer],
-    image_view: int,
+    image_views: Sequence[int],
     image_type: str = "image/jpeg",
     name: str = "model",
     generator: str = "Vast Quarry",
 ) -> gltf.GLTF2:
-    """A file of one mesh with one matt material: accessors are position, normal, texture coordinates and indices."""
-    material = gltf.Material(
-        name=name,
-        pbrMetallicRoughness=gltf.PbrMetallicRoughness(
-            baseColorTexture=gltf.TextureInfo(index=0), metallicFactor=0.0, roughnessFactor=1.0
-        ),
-        alphaMode=None,
-        alphaCutoff=None,
-        doubleSided=None,
-    )
-    primitive = gltf.Primitive(
-        attributes=gltf.Attributes(POSITION=0, NORMAL=1, TEXCOORD_0=2), indices=3, material=0, mode=gltf.TRIANGLES
-    )
+    """A file of one mesh with a matt material for each picture: accessors are position, normal, texture coordinates and, for each
+    picture, the indices of what it colours."""
+    count = len(image_views)
+    names = [name if count == 1 else f"{name}-{k + 1}" for k in range(count)]
+    materials = [
+        gltf.Material(
+            name=names[k],
+            pbrMetallicRoughness=gltf.PbrMetallicRoughness(
+                baseColorTexture=gltf.TextureInfo(index=k), metallicFactor=0.0, roughnessFactor=1.0
+            ),
+            alphaMode=None,
+            alphaCutoff=None,
+            doubleSided=None,
+        )
+        for k in range(count)
+    ]
+    primitives = [
+        gltf.Primitive(
+            attributes=gltf.Attributes(POSITION=0, NORMAL=1, TEXCOORD_0=2),
+            indices=3 + k,
+            material=k,
+            mode=gltf.TRIANGLES,
+        )
+        for k in range(count)
+    ]
     return gltf.GLTF2(
         asset=gltf.Asset(version="2.0", generator=generator),
         scene=0,
         scenes=[gltf.Scene(nodes=[0])],
         nodes=[gltf.Node(mesh=0, name=name)],
-        meshes=[gltf.Mesh(primitives=[primitive], name=name)],
-        materials=[material],
-        textures=[gltf.Texture(sampler=0, source=0)],
+        meshes=[gltf.Mesh(primitives=primitives, name=name)],
+        materials=materials,
+        textures=[gltf.Texture(sampler=0, source=k) for k in range(count)],
         samplers=[
             gltf.Sampler(
                 magFilter=gltf.LINEAR,
@@ -55,7 +68,7 @@ def textured_document(
                 wrapT=gltf.CLAMP_TO_EDGE,
             )
         ],
-        images=[gltf.Image(bufferView=image_view, mimeType=image_type, name=name)],
+        images=[gltf.Image(bufferView=v, mimeType=image_type, name=n) for v, n in zip(image_views, names)],
         accessors=accessors,
         bufferViews=views,
         buffers=buffers,
@@ -72,6 +85,7 @@ def write_glb(
     image_type: str = "image/jpeg",
     name: str = "model",
     generator: str = "Vast Quarry",
+    tiles: int = 1,
 ) -> None:
     """Write a textured mesh.
 
@@ -84,15 +98,21 @@ def write_glb(
     faces : (M, 3)
     image : bytes
         The encoded texture.
+    tiles : int
+        The texture is cut into so many pictures along each side, each with a material of its own.
     """
+    uv, parts = cut_apart(uv, faces, image, tiles)
     position = y_up(vertices).astype("<f4")
     # the exact bounds of what is stored, as the standard wants them
     low, high = position.min(0).tolist(), position.max(0).tolist()
     n = y_up(normals).astype(float)
     n = (n / np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-12)).astype("<f4")
     n[np.abs(n).sum(1) < 0.5] = (0, 1, 0)
-    blocks = [position.tobytes(), n.tobytes(), uv.astype("<f4").tobytes(), faces.astype("<u4").tobytes(), image]
-    targets = [gltf.ARRAY_BUFFER] * 3 + [gltf.ELEMENT_ARRAY_BUFFER, None]
+    blocks = [position.tobytes(), n.tobytes(), uv.astype("<f4").tobytes()]
+    targets: list[int | None] = [gltf.ARRAY_BUFFER] * 3
+    for part in parts:
+        blocks += [part.faces.astype("<u4").tobytes(), part.image]
+        targets += [gltf.ELEMENT_ARRAY_BUFFER, None]
     blob, views = b"", []
     for block, target in zip(blocks, targets):
         blob += b"\0" * (-len(blob) % 4)
@@ -104,11 +124,17 @@ def write_glb(
         gltf.Accessor(bufferView=0, componentType=gltf.FLOAT, count=count, type=gltf.VEC3, min=low, max=high),
         gltf.Accessor(bufferView=1, componentType=gltf.FLOAT, count=count, type=gltf.VEC3),
         gltf.Accessor(bufferView=2, componentType=gltf.FLOAT, count=count, type=gltf.VEC2),
-        gltf.Accessor(bufferView=3, componentType=gltf.UNSIGNED_INT, count=int(faces.size), type=gltf.SCALAR),
+        *(
+            gltf.Accessor(
+                bufferView=3 + 2 * k, componentType=gltf.UNSIGNED_INT, count=int(p.faces.size), type=gltf.SCALAR
+            )
+            for k, p in enumerate(parts)
+        ),
     ]
     document = textured_document(
-        accessors, views, [gltf.Buffer(byteLength=len(blob))], 4, image_type, name=name, generator=generator
-    )
+        accessors, views, [gltf.Buffer(byteLength=len(blob))], [4 + 2 * k for k in range(len(parts))], image_type,
+        name=name, generator=generator,
+    )  # fmt: skip
     document.set_binary_blob(blob)
     with atomic_write(path) as out:
         out.write(b"".join(document.save_to_bytes()))

@@ -80,7 +80,7 @@ def write_packed_glb(
     ]  # fmt: skip
     fallback = gltf.Buffer(byteLength=unpacked)
     fallback.extensions = {_NAME: {"fallback": True}}
-    document = textured_document(accessors, views, [gltf.Buffer(byteLength=len(blob)), fallback], image_view=4)
+    document = textured_document(accessors, views, [gltf.Buffer(byteLength=len(blob)), fallback], image_views=[4])
     document.extensionsUsed = document.extensionsRequired = [_NAME, "KHR_mesh_quantization"]
     # whole numbers of 1/65535 of the longest side, back to where they were
     document.nodes[0].scale = [scale / 65535] * 3

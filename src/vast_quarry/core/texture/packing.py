@@ -9,7 +9,10 @@ from dataclasses import dataclass
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import connected_components
 
+from vast_quarry.core.surface.mesh import edge_faces
 from vast_quarry.core.texture.charts import Charts, basis
 
 Array = NDArray[np.float64]
@@ -96,8 +99,9 @@ def _shuffled_cells(grid: NDArray[np.bool_]) -> Ints:
 
 
 def unwrap(
-    vertices: Array, faces: Ints, charts: Charts, size: int, wanted: float, padding: int = 2, largest: int | None = None
-) -> Atlas:
+    vertices: Array, faces: Ints, charts: Charts, size: int, wanted: float, padding: int = 2, largest: int | None = None,
+    tiles: int = 1,
+) -> Atlas:  # fmt: skip
     """Lay charts out in an atlas; it always succeeds.
 
     Charts are made smaller until they fit. Where that would cost much, as with thousands of splinters that are mostly
@@ -113,7 +117,11 @@ def unwrap(
         Texels between charts on either side.
     largest : int, optional
         Most texels a side; ``size`` without it.
+    tiles : int
+        The atlas is to be cut into so many pictures along each side: no chart crosses from one to the next.
     """
+    if tiles > 1:
+        charts = cut_to(vertices, faces, charts, _PIECE * max(size, largest or size) / tiles / wanted)
     count = len(charts.direction)
     order = np.argsort(charts.chart, kind="stable")
     bounds = np.searchsorted(charts.chart[order], np.arange(count + 1))
@@ -133,11 +141,11 @@ def unwrap(
         size, max(size, largest or size), padding, wanted, area, 0.965 if count < 1000 else 0.9
     ):
         cell = max(2, side // 1024)
-        if not _may_fit(extent, density, side, cell, gap):
+        if not _may_fit(extent, density, side // tiles, cell, gap, tiles):
             continue
         shapes = [_shapes(q, density, cell, gap) for q in flat]
         for by in range(3 if count < 1000 else 1):
-            packed = _pack(shapes, side // cell, -(-2 * gap // cell), by)
+            packed = _pack(shapes, side // cell, -(-2 * gap // cell), by, tiles)
             if packed is not None:
                 places, turned = packed[0] * cell, packed[1]
                 laid = [_turned(q) if t else q for q, t in zip(flat, turned)]
@@ -148,6 +156,36 @@ def unwrap(
     at = np.arange(count) % (side * side)
     places = np.stack([at % side, at // side], 1).astype(float)
     return _as_atlas(vertices, faces, flat, places, order, bounds, side, density, 0)
+
+
+#: charts are cut to pieces of this share of a picture's side, where an atlas is several pictures
+_PIECE = 0.45
+
+
+def cut_to(vertices: Array, faces: Ints, charts: Charts, side: float) -> Charts:
+    """Charts longer than ``side`` in world units cut along a grid in their planes, each piece still hanging together."""
+    middle = vertices[faces].mean(1)
+    label = charts.chart.astype(np.int64).copy()
+    key = np.zeros((len(faces), 2), np.int64)
+    for direction in np.unique(charts.direction):
+        right, up, _ = basis(int(direction))
+        mine = charts.direction[charts.chart] == direction
+        at = np.stack([middle[mine] @ right, middle[mine] @ up], 1)
+        key[mine] = np.floor(at / side).astype(np.int64)
+    # charts that are short enough stay whole
+    low, high = np.full((len(charts.direction), 3), np.inf), np.full((len(charts.direction), 3), -np.inf)
+    np.minimum.at(low, label, middle)
+    np.maximum.at(high, label, middle)
+    key[((high - low).max(1) <= side)[label]] = 0
+    _, piece = np.unique(np.column_stack([label, key]), axis=0, return_inverse=True)
+    piece = piece.reshape(-1)
+    pairs, _ = edge_faces(faces)
+    same = pairs[piece[pairs[:, 0]] == piece[pairs[:, 1]]]
+    graph = coo_matrix((np.ones(len(same), np.int8), (same[:, 0], same[:, 1])), shape=(len(faces),) * 2)
+    number, part = connected_components(graph, directed=False)
+    direction = np.empty(number, charts.direction.dtype)
+    direction[part] = charts.direction[label]
+    return Charts(part.astype(charts.chart.dtype), direction)
 
 
 #: an atlas of the same size is tried down to this share of the density it should have; then a larger one
@@ -175,11 +213,11 @@ def _trials(
         density = best * _HALF
 
 
-def _may_fit(extent: Array, density: float, size: int, cell: int, padding: int) -> bool:
-    """Whether charts of an extent (C, 2) have enough cells, each as many as it is long."""
+def _may_fit(extent: Array, density: float, size: int, cell: int, padding: int, tiles: int = 1) -> bool:
+    """Whether charts of an extent (C, 2) have enough cells in ``tiles`` squared pictures of a size, each as many as it is long."""
     cells = size // cell
     need = ((extent * density + 2 * padding) / cell).astype(np.int64).max(1) + 1
-    return bool(need.max(initial=0) <= cells and need.sum() <= cells * cells)
+    return bool(need.max(initial=0) <= cells and need.sum() <= (tiles * cells) ** 2)
 
 
 def _turned(q: Array) -> Array:
@@ -208,7 +246,9 @@ def _shapes(q: Array, density: float, cell: int, padding: int) -> list[Shape]:
     return [(g, _shuffled_cells(g)) for g in grids]
 
 
-def _pack(shapes: list[list[Shape]], cells: int, apart: int, by: int = 0) -> tuple[Array, NDArray[np.bool_]] | None:
+def _pack(
+    shapes: list[list[Shape]], cells: int, apart: int, by: int = 0, tiles: int = 1
+) -> tuple[Array, NDArray[np.bool_]] | None:
     """Top left cell of every chart (C, 2: x, y) and whether it is turned by a quarter, or None when they do not fit.
 
     Each is tried upright and turned, and put where it reaches less far down, ``apart`` cells from the others. ``by`` is what makes a
@@ -219,6 +259,10 @@ def _pack(shapes: list[list[Shape]], cells: int, apart: int, by: int = 0) -> tup
         return None
     weight = np.array([(g.size, max(g.shape), int(g.sum()))[by] for g in upright])
     used = np.zeros((cells, cells), bool)
+    for k in range(1, tiles):
+        # what hangs together cannot cross a line of cells that are taken
+        line = slice(k * cells // tiles - apart - 1, k * cells // tiles + apart + 1)
+        used[line] = used[:, line] = True
     places, turned = np.zeros((len(shapes), 2)), np.zeros(len(shapes), bool)
     start, last = 0, None
     for c in np.argsort(-weight, kind="stable"):

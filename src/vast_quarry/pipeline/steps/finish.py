@@ -34,8 +34,9 @@ def load_textured(folder: Path) -> TexturedMesh:
     """The model of a version of Texture or Finish."""
     with np.load(folder / "model.npz") as m:
         return TexturedMesh(
-            m["vertices"].astype(float), m["normals"].astype(float), m["uv"].astype(float), m["faces"].astype(np.int64)
-        )
+            m["vertices"].astype(float), m["normals"].astype(float), m["uv"].astype(float), m["faces"].astype(np.int64),
+            tiles=int(m["tiles"]) if "tiles" in m.files else 1,
+        )  # fmt: skip
 
 
 def coloured_with(folder: Path) -> TextureSettings:
@@ -79,7 +80,7 @@ class FinishStep:
             write_arrays(
                 context.folder / "model.npz", vertices=mesh.vertices, normals=mesh.normals, uv=mesh.uv, faces=mesh.faces,
                 mesh_vertices=plain_v, mesh_faces=plain_f, mesh_normals=vertex_normals(plain_v, plain_f),
-                mesh_colors=np.full((len(plain_v), 3), 160, np.uint8),
+                mesh_colors=np.full((len(plain_v), 3), 160, np.uint8), tiles=mesh.tiles,
             )  # fmt: skip
         pairs, _ = edge_faces(plain_f)
         figures["open_edges"] = int(3 * len(plain_f) - 2 * len(pairs))

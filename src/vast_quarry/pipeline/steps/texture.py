@@ -43,7 +43,7 @@ PHOTO_BYTES, SHOWN_BYTES, TEXEL_BYTES, FACE_BYTES, SAID_BYTES = 60.0, 8.0, 220.0
 class TextureSettings(StepSettings):
     """How to colour."""
 
-    came_later: ClassVar[frozenset[str]] = frozenset({"agree", "kept_back", "crisp", "unlit"})
+    came_later: ClassVar[frozenset[str]] = frozenset({"agree", "kept_back", "crisp", "unlit", "tiles"})
 
     photo_scale: float = setting(
         1.0,
@@ -86,6 +86,12 @@ class TextureSettings(StepSettings):
         "A model drawn from a texture is softer than the photos by about a pixel. So much of that is put back: 1 for photos a camera "
         "left soft, 0 for such as it sharpened much.",
         main=True, usual=(0, 1), cost="Too much shows as bright rims along edges.", ge=0, le=2,
+    )  # fmt: skip
+    tiles: int = setting(
+        1,
+        "Pictures along a side of the texture",
+        "More than 1: the texture is cut into so many pictures squared, each no larger than the largest texture, numbered as UDIM has it.",
+        usual=(1, 2), cost="Twice as many: four times as large a texture.", ge=1, le=4,
     )  # fmt: skip
     unlit: float = setting(
         0.0,
@@ -150,14 +156,14 @@ def texture_mesh(
     area = float(face_areas(vertices, faces).sum())
     scale = 1.0 / max(solution.gsd() / settings.photo_scale, 1e-12)
     density = settings.texels_per_pixel * scale
-    size = next((s for s in SIZES if s * s * 0.70 >= area * density**2), SIZES[-1])
-    size = min(size, settings.largest)
+    size = next((s for s in SIZES if (s * settings.tiles) ** 2 * 0.70 >= area * density**2), SIZES[-1])
+    size, largest = min(size, settings.largest) * settings.tiles, settings.largest * settings.tiles
     # what the atlas has room for: photos need not be finer than that
     finest = min(density * 1.5, size * float(np.sqrt(0.86 / max(area, 1e-300))))
     photos, held = parted(_orders(context, solution, settings, finest), settings.kept_back)
     context.each(
         "Unwrapping and reading photos", units.prepare,
-        [(here, order, scale, PICKED, settings.crisp) for order in (units.AtlasOrder(size, density * 1.5, settings.largest), *photos)],
+        [(here, order, scale, PICKED, settings.crisp) for order in (units.AtlasOrder(size, density * 1.5, largest, settings.tiles), *photos)],
         memory=[FACE_BYTES * len(faces), *(PHOTO_BYTES * o.camera.width * o.camera.height for o in photos)],
     )  # fmt: skip
     voices = _voices(context, settings, photos, here, min(PICKED, len(vertices)))
@@ -189,6 +195,7 @@ def texture_mesh(
         context.folder / "model.npz", vertices=vertices[atlas.wedge_vertex], normals=normals[atlas.wedge_vertex],
         uv=(atlas.uv + 0.5) / atlas.size, faces=atlas.faces, mesh_vertices=vertices, mesh_faces=faces,
         mesh_normals=normals, mesh_colors=(vertex_colors + 0.5).astype(np.uint8), foot=foot,
+        tiles=settings.tiles,
     )  # fmt: skip
     checked = _checked(context, here, held)
     units.load_atlas.cache_clear()

@@ -39,11 +39,12 @@ BETWEEN, GUESSED, SEEN = 0, 1, 2
 
 @dataclass(frozen=True)
 class AtlasOrder:
-    """How large the atlas is to be."""
+    """How large the atlas is to be, and into how many pictures along each side it is cut."""
 
     size: int
     density: float
     largest: int
+    tiles: int = 1
 
 
 @lru_cache(1)
@@ -97,7 +98,7 @@ def _lay_out(folder: str, order: AtlasOrder) -> None:
         return
     vertices, faces, _ = _mesh(folder)
     charts = make_charts(vertices, faces)
-    atlas = unwrap(vertices, faces, charts, order.size, order.density, largest=order.largest)
+    atlas = unwrap(vertices, faces, charts, order.size, order.density, largest=order.largest, tiles=order.tiles)
     write_arrays(
         target, uv=atlas.uv, wedge_vertex=atlas.wedge_vertex, faces=atlas.faces, size=atlas.size, density=atlas.density
     )

@@ -153,10 +153,9 @@ def _written(folder: Path, name: str, wanted: ParcelIn, mesh: TexturedMesh, imag
     if y_writer:
         v, n = (_oriented(x, wanted.up, y_writer) for x in (mesh.vertices * scale, mesh.normals))
         if wanted.format == "glb":
-            write_glb(file, v, n, mesh.uv, mesh.faces, image, name=name)
+            write_glb(file, v, n, mesh.uv, mesh.faces, image, name=name, tiles=mesh.tiles)
             return [file]
-        write_obj(file, v, n, mesh.uv, mesh.faces, image)
-        return [file, file.with_suffix(".mtl"), file.with_suffix(".jpg")]
+        return write_obj(file, v, n, mesh.uv, mesh.faces, image, tiles=mesh.tiles)
     plain_v, plain_f = welded(mesh)
     plain_v = _oriented(plain_v * scale, wanted.up, False)
     if wanted.format == "ply":
