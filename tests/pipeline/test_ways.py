@@ -64,8 +64,9 @@ def test_photos_kept_back_give_no_colour_and_are_held_against_the_model(built_da
     ).mean() > 0.9
 
 
-def test_light_is_taken_out_and_stays_out_after_an_edit(built_data: Path, tmp_path: Path) -> None:
-    """The rig's sky is brighter overhead: what faces up is as bright as what faces aside once the light is taken out."""
+def test_light_is_taken_out_and_stays_out_after_an_edit_in_several_pictures(built_data: Path, tmp_path: Path) -> None:
+    """The rig's sky is brighter overhead: what faces up is as bright as what faces aside once the light is taken out. And an edited
+    model is coloured anew as its texture was: four pictures."""
     out = moved(built_data, tmp_path) / "projects" / "1"
     store, recipe = Store(out), small()
 
@@ -75,14 +76,22 @@ def test_light_is_taken_out_and_stays_out_after_an_edit(built_data: Path, tmp_pa
         return float(np.median(colors[n > 0.8]) / np.median(colors[np.abs(n) < 0.3]))
 
     before = up_against_aside(store.folder(store.versions("texture")[-1]))
-    recipe.layers["texture"] = {**recipe.layers.get("texture", {}), "unlit": 1.0}
+    recipe.layers["texture"] = {**recipe.layers.get("texture", {}), "unlit": 1.0, "tiles": 2, "largest": 128}
     recipe.layers["finish"] = {"edits": [{"kind": "decimate", "faces": 3000}]}
-    made = Runner(store, Quiet()).run(recipe, places(out / "photos"), "finish").versions  # type: ignore[arg-type]
+    result = Runner(store, Quiet()).run(recipe, places(out / "photos"), "finish")  # type: ignore[arg-type]
+    made = result.versions
     assert before > 1.25
     assert up_against_aside(store.folder(made["texture"])) == pytest.approx(1, abs=0.12)
     assert up_against_aside(store.folder(made["finish"])) == pytest.approx(1, abs=0.15)
     told = " ".join(str(f) for f in made["texture"].findings)
     assert "no sun was found" in told
+    assert made["texture"].figures["atlas"] == made["finish"].figures["atlas"] == 256
+    (tmp_path / "handed").mkdir()
+    write_results(store, result, recipe, tmp_path / "handed")
+    scene = trimesh.load(tmp_path / "handed" / "model.glb")
+    assert sum(len(g.faces) for g in scene.geometry.values()) == made["surface"].figures["triangles"]
+    assert {g.visual.material.baseColorTexture.size for g in scene.geometry.values()} == {(128, 128)}
+    assert len(list((tmp_path / "handed").glob("model.10??.jpg"))) == len(scene.geometry) > 1
 
 
 def test_stretch_is_how_a_face_was_drawn_out() -> None:
@@ -134,17 +143,3 @@ def test_a_first_look_needs_no_depth_and_says_so(built_data: Path, tmp_path: Pat
     recipe.layers["surface"] = {**recipe.layers.get("surface", {}), "way": "thin"}
     with pytest.raises(PlainError, match="say nothing of a surface"):
         Runner(store, Quiet()).run(recipe, places(out / "photos"), until="surface")  # type: ignore[arg-type]
-
-
-def test_a_texture_of_several_pictures_is_handed_out_as_such(built_data: Path, tmp_path: Path) -> None:
-    out = moved(built_data, tmp_path) / "projects" / "1"
-    store, recipe = Store(out), small()
-    recipe.layers["texture"] = {**recipe.layers.get("texture", {}), "tiles": 2, "largest": 128}
-    result = Runner(store, Quiet()).run(recipe, places(out / "photos"))  # type: ignore[arg-type]
-    assert result.versions["texture"].figures["atlas"] == 256
-    (tmp_path / "handed").mkdir()
-    write_results(store, result, recipe, tmp_path / "handed")
-    scene = trimesh.load(tmp_path / "handed" / "model.glb")
-    assert sum(len(g.faces) for g in scene.geometry.values()) == result.versions["surface"].figures["triangles"]
-    assert {g.visual.material.baseColorTexture.size for g in scene.geometry.values()} == {(128, 128)}
-    assert len(list((tmp_path / "handed").glob("model.10??.jpg"))) == len(scene.geometry) > 1

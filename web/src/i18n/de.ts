@@ -820,7 +820,7 @@ export const de: Catalogue = {
     levels: 'Detailstufen',
     levelsHint:
       'Jede hat ein Viertel der Dreiecke und die halbe Seite der Textur der vorigen und zeigt dieselben Farben.',
-    levelsOf: '{n, plural, one {Nur das Modell} other {# Detailstufen}}',
+    levelsOf: '{n, plural, one {1 Stufe: nur das Modell} other {# Detailstufen}}',
     triangles: '{counts} Dreiecke{n, plural, =0 {} other {, in einer Zip-Datei}}',
     get: 'Speichern',
     making: 'Wird geschrieben …',

@@ -809,7 +809,7 @@ export const en = {
     levels: 'Levels of detail',
     levelsHint:
       'Each has a quarter of the triangles and half the side of the texture of the one before, and shows the same colours.',
-    levelsOf: '{n, plural, one {The model alone} other {# levels of detail}}',
+    levelsOf: '{n, plural, one {1 level: the model alone} other {# levels of detail}}',
     triangles: '{counts} triangles{n, plural, =0 {} other {, in one zip file}}',
     get: 'Save',
     making: 'Writing…',
