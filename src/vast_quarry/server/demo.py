@@ -87,12 +87,7 @@ def add_finished(session: Session, data: Path, unpacked: bool = True) -> int:
         if unpacked:
             unpack(SHIPPED / FINISHED, folders.root)
 
-    # what is shipped was worked out before the photos refined it, with a finer skin
-    project = Project(
-        name=NAMES[0],
-        grade="dressed",
-        settings={**MAT, "points": {"sweeps": [2, 2, 6], "keep": 4}, "surface": {"cell": 1.4}},
-    )
+    project = Project(name=NAMES[0], grade="dressed", settings=MAT)
     _add(session, data, project, fill)
     assert project.id is not None
     return project.id
