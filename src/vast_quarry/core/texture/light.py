@@ -31,8 +31,10 @@ Floats = NDArray[np.float32]
 SKY, SUNS = 96, 300
 #: a sun's direction is looked for so many times about the best, each time in a cone a third as wide (degrees)
 CONE, ROUNDS, TRIED = 9.0, 3, 16
-#: a sun has to explain so much of what the sky alone leaves (share of the cost); it is looked for by so many places
-SUN_EXPLAINS, SEARCHED = 0.1, 4000
+#: a sun has to explain so much of what the sky alone leaves (share of the cost), and to give a place that faces it so many times what
+#: the even part of the sky gives; it is looked for by so many places. A milestone in the sun, which throws no shadow on itself: 0.026
+#: and 2.7; the same, the well-head and the finial under an even sky: 0.001 to 0.008 and 0.1 to 0.6; a stained ball: 0.4
+SUN_EXPLAINS, SUN_LEAST, SEARCHED = 0.02, 1.0, 4000
 #: rounds of reweighting; what is painted otherwise counts less from so many times the usual spread on
 REWEIGHTED, FARTHEST = 8, 1.5
 #: how firmly the sky is held to be the same all round
@@ -224,7 +226,7 @@ def _sun_of(
             check()
             lit = sunlit(scene, points, normals, d, lift)
             strength, _, cost = _strengths(np.column_stack([parts, lit]), brightness, scale)
-            if cost < least and strength[10] > 0:
+            if cost < least and strength[10] > SUN_LEAST * strength[0]:
                 best, least = d, cost
         if best is None:
             return None
