@@ -6,13 +6,13 @@ import numpy as np
 import pytest
 import trimesh
 
+from vast_quarry.core.directions import even_directions
 from vast_quarry.core.photo.srgb import coded, linear
 from vast_quarry.core.raycast import RayScene
 from vast_quarry.core.surface.mesh import vertex_normals
 from vast_quarry.core.texture.light import (
     SKY,
     blocked,
-    even_directions,
     find_light,
     harmonics,
     sunlit,

@@ -21,6 +21,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vast_quarry.core.camera import project
+from vast_quarry.core.directions import even_directions
 from vast_quarry.core.plan.coverage import Watcher
 from vast_quarry.core.plan.request import DOME, Light, Request
 from vast_quarry.core.plan.rings import Station
@@ -65,15 +66,6 @@ def toward(turn_deg: float, rise_deg: float) -> Array:
     """Unit vector towards a turn (0 before the front, anticlockwise from above) and a rise, in degrees (3,)."""
     a, e = math.radians(turn_deg), math.radians(rise_deg)
     return np.array([math.sin(a) * math.cos(e), -math.cos(a) * math.cos(e), math.sin(e)])
-
-
-def _sphere(count: int) -> Array:
-    """Evenly spread directions (count, 3)."""
-    i = np.arange(count) + 0.5
-    z = 1 - 2 * i / count
-    a = i * np.pi * (3 - np.sqrt(5))
-    r = np.sqrt(1 - z * z)
-    return np.stack([r * np.cos(a), r * np.sin(a), z], 1)
 
 
 def sky_luminance(rise_sine: Array) -> Array:
@@ -133,7 +125,7 @@ def illuminance(watcher: Watcher, light: Light, turns: bool) -> Array:
     middle = s.middle
     places = sources(light, middle, light.lamp_m)
     if light.kind in ("overcast", "sun"):
-        sky = _sphere(160)
+        sky = even_directions(160)
         bright = sky_luminance(sky[:, 2])
         # a level open place gets one
         from_sky = _from_directions(watcher, sky, bright * 4 * np.pi / len(sky) / (np.pi * 7 / 9), np.inf)
@@ -151,7 +143,7 @@ def illuminance(watcher: Watcher, light: Light, turns: bool) -> Array:
         turn = np.array([[math.cos(a), -math.sin(a), 0], [math.sin(a), math.cos(a), 0], [0, 0, 1.0]])
         total += _from_lamps(watcher, middle + (places - middle) @ turn.T, fall) / rounds
     # walls and table give back a little everywhere
-    bounce = _from_directions(watcher, _sphere(60), np.full(60, 0.08 * 4 / 60), 2 * size)
+    bounce = _from_directions(watcher, even_directions(60), np.full(60, 0.08 * 4 / 60), 2 * size)
     return total + bounce
 
 

@@ -141,6 +141,28 @@ def basis(direction: int) -> tuple[Array, Array, Array]:
     return right, np.cross(d, right), d
 
 
+def cut_to(vertices: Array, faces: Ints, charts: Charts, side: float) -> Charts:
+    """Charts longer than ``side`` in world units cut along a grid in their planes, each piece still hanging together."""
+    middle = vertices[faces].mean(1)
+    label = charts.chart.astype(np.int64).copy()
+    key = np.zeros((len(faces), 2), np.int64)
+    for direction in np.unique(charts.direction):
+        right, up, _ = basis(int(direction))
+        mine = charts.direction[charts.chart] == direction
+        at = np.stack([middle[mine] @ right, middle[mine] @ up], 1)
+        key[mine] = np.floor(at / side).astype(np.int64)
+    # charts that are short enough stay whole
+    low, high = np.full((len(charts.direction), 3), np.inf), np.full((len(charts.direction), 3), -np.inf)
+    np.minimum.at(low, label, middle)
+    np.maximum.at(high, label, middle)
+    key[((high - low).max(1) <= side)[label]] = 0
+    _, piece = np.unique(np.column_stack([label, key]), axis=0, return_inverse=True)
+    part = _split(piece.reshape(-1), _adjacency(faces))
+    direction = np.empty(int(part.max(initial=-1)) + 1, charts.direction.dtype)
+    direction[part] = charts.direction[label]
+    return Charts(part, direction)
+
+
 @njit(error_model="numpy", cache=True)
 def _hidden(x, y, z, width, height, tolerance):
     """Faces (x, y, z are (M, 3) corner coordinates in cells) whose middle lies under another face."""

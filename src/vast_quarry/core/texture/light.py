@@ -16,12 +16,12 @@ IEC 61966-2-1:1999 (sRGB).
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
+from vast_quarry.core.directions import even_directions
 from vast_quarry.core.photo.srgb import coded, linear
 from vast_quarry.core.raycast import RayScene
 
@@ -43,15 +43,6 @@ EVEN = 1e-3
 LEAST, MOST = 0.2, 5.0
 #: radius of the sun's disc in degrees: shadows are that soft
 DISC = 0.27
-
-
-def even_directions(count: int) -> Array:
-    """Directions (count, 3) spread evenly over the sphere (Fibonacci spiral)."""
-    i = np.arange(count) + 0.5
-    z = 1 - 2 * i / count
-    a = i * np.pi * (3 - np.sqrt(5))
-    r = np.sqrt(1 - z * z)
-    return np.stack([r * np.cos(a), r * np.sin(a), z], 1)
 
 
 def harmonics(d: Array) -> Array:
@@ -166,15 +157,7 @@ def _strengths(parts: Array, brightness: Array, scale: float | None = None) -> t
     return strength, left, float(np.log1p((off / max(scale or left, 1e-6)) ** 2).mean())
 
 
-def find_light(
-    scene: RayScene,
-    points: NDArray,
-    normals: NDArray,
-    colors: NDArray,
-    lift: float,
-    check: Callable[[], None] = lambda: None,
-    look_for_sun: bool = True,
-) -> Light:
+def find_light(scene: RayScene, points: NDArray, normals: NDArray, colors: NDArray, lift: float) -> Light:
     """How places (N, 3) with normals (N, 3) and sRGB colours (N, 3) were lit.
 
     Parameters
@@ -183,23 +166,15 @@ def find_light(
         What throws shadows.
     lift : float
         See :func:`transfers`.
-    check : callable
-        Called between parts of the work; may raise to cancel.
     """
     brightness = np.maximum(linear(_bytes(colors)) @ np.array([0.2126, 0.7152, 0.0722]), 1e-4).astype(float)
     parts = transfers(scene, points, normals, lift)
+    few = slice(None, None, max(1, len(points) // SEARCHED))
+    sun = _sun_of(scene, points[few], normals[few], brightness[few], parts[few], lift)
+    if sun is not None:
+        parts = np.column_stack([parts, sunlit(scene, points, normals, sun, lift)])
     strength, *_ = _strengths(parts, brightness)
-    sun = None
-    if look_for_sun:
-        few = slice(None, None, max(1, len(points) // SEARCHED))
-        sun = _sun_of(
-            scene, np.asarray(points)[few], np.asarray(normals)[few], brightness[few], parts[few], lift, check
-        )
-    if sun is not None:
-        strength, *_ = _strengths(np.column_stack([parts, sunlit(scene, points, normals, sun, lift)]), brightness)
-    made = parts @ strength[:10]
-    if sun is not None:
-        made = made + strength[10] * sunlit(scene, points, normals, sun, lift)
+    made = parts @ strength
     low, middle, high = np.quantile(made, [0.1, 0.5, 0.9])
     floor = max(1e-9, 0.01 * float(middle))
     return Light(
@@ -213,7 +188,7 @@ def _bytes(colors: NDArray) -> NDArray[np.uint8]:
 
 
 def _sun_of(
-    scene: RayScene, points: NDArray, normals: NDArray, brightness: Array, parts: Array, lift: float, check: Callable[[], None]
+    scene: RayScene, points: NDArray, normals: NDArray, brightness: Array, parts: Array, lift: float
 ) -> Array | None:  # fmt: skip
     """The direction of a sun that with its shadow explains what a sky alone does not; None where none does."""
     _, scale, least = _strengths(parts, brightness)
@@ -223,7 +198,6 @@ def _sun_of(
     tried = tried[tried[:, 2] > 0.05]  # a sun stands above the horizon
     for turn in range(ROUNDS + 1):
         for d in tried:
-            check()
             lit = sunlit(scene, points, normals, d, lift)
             strength, _, cost = _strengths(np.column_stack([parts, lit]), brightness, scale)
             if cost < least and strength[10] > SUN_LEAST * strength[0]:

@@ -9,11 +9,8 @@ from dataclasses import dataclass
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 
-from vast_quarry.core.surface.mesh import edge_faces
-from vast_quarry.core.texture.charts import Charts, basis
+from vast_quarry.core.texture.charts import Charts, basis, cut_to
 
 Array = NDArray[np.float64]
 Ints = NDArray[np.int64]
@@ -160,33 +157,6 @@ def unwrap(
 
 #: charts are cut to pieces of this share of a picture's side, where an atlas is several pictures
 _PIECE = 0.45
-
-
-def cut_to(vertices: Array, faces: Ints, charts: Charts, side: float) -> Charts:
-    """Charts longer than ``side`` in world units cut along a grid in their planes, each piece still hanging together."""
-    middle = vertices[faces].mean(1)
-    label = charts.chart.astype(np.int64).copy()
-    key = np.zeros((len(faces), 2), np.int64)
-    for direction in np.unique(charts.direction):
-        right, up, _ = basis(int(direction))
-        mine = charts.direction[charts.chart] == direction
-        at = np.stack([middle[mine] @ right, middle[mine] @ up], 1)
-        key[mine] = np.floor(at / side).astype(np.int64)
-    # charts that are short enough stay whole
-    low, high = np.full((len(charts.direction), 3), np.inf), np.full((len(charts.direction), 3), -np.inf)
-    np.minimum.at(low, label, middle)
-    np.maximum.at(high, label, middle)
-    key[((high - low).max(1) <= side)[label]] = 0
-    _, piece = np.unique(np.column_stack([label, key]), axis=0, return_inverse=True)
-    piece = piece.reshape(-1)
-    pairs, _ = edge_faces(faces)
-    same = pairs[piece[pairs[:, 0]] == piece[pairs[:, 1]]]
-    graph = coo_matrix((np.ones(len(same), np.int8), (same[:, 0], same[:, 1])), shape=(len(faces),) * 2)
-    number, part = connected_components(graph, directed=False)
-    direction = np.empty(number, charts.direction.dtype)
-    direction[part] = charts.direction[label]
-    return Charts(part.astype(charts.chart.dtype), direction)
-
 
 #: an atlas of the same size is tried down to this share of the density it should have; then a larger one
 _HALF = 0.55

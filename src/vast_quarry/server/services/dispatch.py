@@ -73,8 +73,7 @@ def parcels_of(folders: Folders) -> list[ParcelOut]:
     wedges, faces = shapes["vertices"][0], shapes["faces"][0]
     plain = min(wedges, faces // 2 + 2)  # a closed surface without seams has so many corners (Euler)
     image = (folder / "texture.jpg").stat().st_size
-    counts = [size_of_level(faces, 1, k)[0] for k in range(MOST_LEVELS + 1)]
-    counts = sorted(set(counts), reverse=True)
+    counts = sorted({size_of_level(faces, 1, k)[0] for k in range(MOST_LEVELS + 1)}, reverse=True)
     return [
         ParcelOut(format="glb", title="glTF binary", up="y", unit="m", bytes=wedges * 32 + faces * 12 + image + 2200, textured=True, triangles=counts),
         ParcelOut(format="obj", title="OBJ with MTL and texture (zip)", up="y", unit="m", bytes=int((wedges * 78 + faces * 36) * 0.42) + image, textured=True, triangles=counts),
