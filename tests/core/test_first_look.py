@@ -7,7 +7,7 @@ import pytest
 
 from vast_quarry.core.dense.first_look import first_cloud
 from vast_quarry.core.errors import PlainError
-from vast_quarry.core.surface.poisson import median_spacing, poisson_depth, poisson_surface
+from vast_quarry.core.surface.poisson import median_spacing, poisson_surface
 
 
 def ball_of_tracks(rng: np.random.Generator, count: int = 6000) -> dict:
@@ -37,7 +37,7 @@ def test_points_face_those_who_see_them_and_lie_evenly(rng: np.random.Generator)
 
 def test_a_skin_through_them_is_the_ball(rng: np.random.Generator) -> None:
     cloud = first_cloud(**ball_of_tracks(rng))
-    v, _ = poisson_surface(cloud.points, cloud.normals, poisson_depth(cloud.points, 1.4, least=4))
+    v, _ = poisson_surface(cloud.points, cloud.normals, 1.4 * median_spacing(cloud.points))
     assert np.median(np.abs(np.linalg.norm(v, axis=1) - 1)) < 0.2 * median_spacing(cloud.points)
 
 

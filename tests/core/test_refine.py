@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
+import cv2
 import numpy as np
 import pytest
 import trimesh
 
-from vast_quarry.core.camera import Camera
+from vast_quarry.core.camera import Camera, project
 from vast_quarry.core.pose import look_at
 from vast_quarry.core.raycast import RayScene
 from vast_quarry.core.surface.mesh import midpoints
 from vast_quarry.core.surface.refine import (
     ASKED,
     HALF,
+    HEARD,
     PLACES,
     Patches,
     Witness,
@@ -61,7 +63,7 @@ def witnesses(v: np.ndarray, f: np.ndarray, count: int = 14) -> list[Witness]:
     return out
 
 
-def asked(v: np.ndarray, f: np.ndarray, seen: list[Witness]) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+def patches_of(v: np.ndarray, f: np.ndarray, seen: list[Witness]) -> Patches:
     points, normals = v.astype(np.float32), facing(v, f, GSD).astype(np.float32)
     weights = np.stack([w.weights(points, normals) for w in seen])
     centers = np.stack([w.center for w in seen]).astype(np.float32)
@@ -71,6 +73,11 @@ def asked(v: np.ndarray, f: np.ndarray, seen: list[Witness]) -> tuple[np.ndarray
     patches = Patches(points, normals, photos, centers, gsd)
     for k, w in enumerate(seen):
         patches.add(k, w)
+    return patches
+
+
+def asked(v: np.ndarray, f: np.ndarray, seen: list[Witness]) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+    patches = patches_of(v, f, seen)
     shift, sure, now = patches.found()
     return shift, sure, patches.step, now
 
@@ -99,6 +106,57 @@ def test_a_bumpy_ball_becomes_round_and_photos_agree_better(bumpy: tuple[np.ndar
     assert np.quantile(after, 0.9) < 0.3 * np.quantile(before, 0.9)
     assert np.median(after) < 0.07 * GSD  # of a pixel
     assert agreement[0] < agreement[1] <= agreement[2] + 1e-3
+
+
+def by_numpy(patches: Patches, n: int) -> tuple[float, float, float]:
+    """Shift in steps of a vertex, how sure it is and how photos agree now, out of its samples (the kernels' plain twin)."""
+    z = patches.samples[n][patches.there[n]].astype(float)
+    z -= z.mean(2, keepdims=True)
+    z /= np.linalg.norm(z, axis=2, keepdims=True)
+
+    def score(z: np.ndarray) -> np.ndarray:
+        agree = np.einsum("spm,tpm->pst", z, z)
+        return (agree.sum((1, 2)) - len(z)) / (len(z) * (len(z) - 1))
+
+    all_of_them = score(z)
+    now, best = all_of_them[PLACES // 2], int(all_of_them.argmax())
+    rest = z[:, best].sum(0) - z[:, best]
+    heard = (rest * z[:, best]).sum(1) > HEARD * np.linalg.norm(rest, axis=1)
+    s = score(z[heard])
+    best = int(s.argmax())
+    if best in (0, PLACES - 1):
+        return 0.0, 0.0, now
+    below, above = s[best] - s[best - 1], s[best] - s[best + 1]
+    shift = best - PLACES // 2 + 0.5 * (below - above) / (below + above)
+    return shift, (below + above) * max(s[best] - 0.3, 0) * (heard.sum() - 1), now
+
+
+def test_kernels_say_what_plain_numpy_says(bumpy: tuple[np.ndarray, np.ndarray]) -> None:
+    v, f = bumpy
+    seen = witnesses(v, f)
+    seen[3].gray[:] = np.random.default_rng(8).integers(0, 255, seen[3].gray.shape)
+    patches = patches_of(v, f, seen)
+    some = np.flatnonzero(patches.there.sum(1) >= 3)[::97]
+    # what a photo shows: places along the normal, rows and columns of the patch, each read between four pixels
+    shown = patches.samples.copy()
+    for n in some[:20]:
+        for s in np.flatnonzero(patches.there[n]):
+            w = seen[patches.photos[n, s]]
+            away = (np.arange(PLACES) - PLACES // 2)[:, None, None, None] * patches.step[n] * patches.normals[n]
+            side = np.arange(-HALF, HALF + 1) * patches.gsd[n]
+            at = (
+                patches.points[n] + away + side[:, None, None] * patches.up[n] + side[None, :, None] * patches.across[n]
+            )
+            pixel, _ = project(w.camera, w.rotation, w.center, at.reshape(-1, 3).astype(float))
+            read = cv2.remap(w.gray.astype(np.float32), *pixel.astype(np.float32).T[:, None], cv2.INTER_LINEAR)
+            # the affine map of so small a patch is off by a hundredth of a pixel
+            np.testing.assert_allclose(shown[n, s].ravel(), read.ravel(), atol=4.0)
+            assert np.abs(shown[n, s].ravel() - read.ravel()).mean() < 0.6
+    shift, sure, now = patches.found()
+    for n in some:
+        patches.samples[n] = shown[n]
+        expected = by_numpy(patches, n)
+        np.testing.assert_allclose([shift[n] / patches.step[n], sure[n], now[n]], expected, atol=1e-4)
 
 
 def test_one_photo_with_something_before_it_is_not_heard(bumpy: tuple[np.ndarray, np.ndarray]) -> None:

@@ -6,6 +6,7 @@ import manifold3d
 import numpy as np
 import pytest
 import trimesh
+from numpy.typing import NDArray
 
 from vast_quarry.core.box import KeepBox
 from vast_quarry.core.dense.fusion import Cloud
@@ -24,8 +25,8 @@ from vast_quarry.core.surface.mesh import (
     vertex_normals,
     without_degenerate,
 )
-from vast_quarry.core.surface.poisson import median_spacing, poisson_depth, poisson_surface, trimmed
-from vast_quarry.pipeline.steps.surface import SurfaceSettings, foot_height, main_surface
+from vast_quarry.core.surface.poisson import median_spacing, poisson_surface, trimmed
+from vast_quarry.pipeline.steps.surface import foot_height, main_surface
 
 
 def ball(levels: int = 4) -> tuple[np.ndarray, np.ndarray]:
@@ -142,14 +143,13 @@ def test_a_closed_cut_through_a_notch_keeps_to_its_outline() -> None:
     assert cut.volume == pytest.approx(m.volume / 2)
 
 
-def test_poisson_trim_and_depth(rng: np.random.Generator) -> None:
+def test_poisson_and_trim(rng: np.random.Generator) -> None:
     n = rng.normal(0, 1, (20_000, 3))
     n /= np.linalg.norm(n, axis=1, keepdims=True)
     p = n[n[:, 2] > -0.5]
     spacing = median_spacing(p)
     assert 0.002 < spacing < 0.02
-    assert poisson_depth(p) == pytest.approx(np.log2(2.2 / (spacing * 1.25)), abs=1)
-    v, f = poisson_surface(p, p, 7)
+    v, f = poisson_surface(p, p, 2 * spacing)
     assert np.median(np.abs(np.linalg.norm(v[v[:, 2] > 0], axis=1) - 1)) < 0.003
     tv, tf = trimmed(v, f, p, 8 * spacing, 60 * spacing)
     assert tv[:, 2].min() > -0.62
@@ -163,7 +163,7 @@ def test_what_nobody_saw_stays_open_however_few_faces_it_has(rng: np.random.Gene
     half = n[n[:, 2] > 0]
     spacing = median_spacing(half)
     holed = half[np.linalg.norm(half - [0, 0, 1], axis=1) > 10 * spacing]
-    v, f = poisson_surface(holed, holed, 7)
+    v, f = poisson_surface(holed, holed, 2 * spacing)
     tv, tf = trimmed(v, f, holed, 5 * spacing, 60 * spacing)
     assert tv[:, 2].min() > -0.2
     assert tv[:, 2].max() > 0.99  # bridged
@@ -175,7 +175,9 @@ def test_what_nobody_saw_stays_open_however_few_faces_it_has(rng: np.random.Gene
 
 def test_too_few_points_say_so() -> None:
     with pytest.raises(PlainError, match="too few"):
-        poisson_surface(np.zeros((10, 3)), np.zeros((10, 3)), 6)
+        poisson_surface(np.zeros((10, 3)), np.zeros((10, 3)), 0.1)
+    with pytest.raises(PlainError, match="too few"):
+        poisson_surface(np.ones((1000, 3)), np.ones((1000, 3)), 0.1)
 
 
 def test_decimation_keeps_the_shape() -> None:
@@ -233,9 +235,13 @@ def on_rough_ground(rng: np.random.Generator) -> Cloud:
 def test_a_subject_is_cut_off_its_ground_in_a_straight_line(rng: np.random.Generator, closed: bool) -> None:
     """Its edge followed the bumps of the ground, with shreds of floor hanging on."""
     box = KeepBox((-0.5, -0.5, 0.0), (0.5, 0.5, 0.6))
-    (v, f), _, foot = main_surface(
-        on_rough_ground(rng), box, 0.006, SurfaceSettings(closed=closed), lambda text, n: None
-    )  # fmt: skip
+    cloud = on_rough_ground(rng)
+
+    def skin(spacing: float) -> tuple[NDArray, NDArray]:
+        v, f = poisson_surface(cloud.points, cloud.normals, 1.4 * spacing)
+        return (v, f) if closed else trimmed(v, f, cloud.points, 5 * spacing, 60 * spacing)
+
+    (v, f), foot = main_surface(cloud, box, 0.006, lambda text, n: None, skin)
     pairs, _ = edge_faces(f)
     edges = np.sort(np.concatenate([f[:, [0, 1]], f[:, [1, 2]], f[:, [2, 0]]]), 1)
     unique, count = np.unique(edges, axis=0, return_counts=True)

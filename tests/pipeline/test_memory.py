@@ -15,12 +15,11 @@ def test_what_many_small_pieces_took_is_handed_back() -> None:
     def resident() -> float:
         return psutil.Process().memory_info().rss / 1e6
 
-    before = resident()
     pieces = [bytes(3000) for _ in range(100_000)]
     kept = pieces[::500]  # holes between what stays: nothing falls free at the end, where the library would see it
     full = resident()
     del pieces
     give_back()
-    assert full - before > 200
-    assert resident() - before < 0.3 * (full - before)
+    # of 300 MB; how much the process grew says nothing where others left room in it
+    assert full - resident() > 200
     assert len(kept) == 200

@@ -18,13 +18,14 @@ from vast_quarry.core.raycast import RayScene
 from vast_quarry.core.surface.mesh import components
 from vast_quarry.core.surface.poisson import median_spacing
 from vast_quarry.core.texture.charts import stretch
+from vast_quarry.pipeline.atlas_files import SOURCE_MAP
 from vast_quarry.pipeline.atlas_maps import STRETCH_TONES, atlas_map, photo_tone
 from vast_quarry.pipeline.export import write_results
 from vast_quarry.pipeline.run import Runner
 from vast_quarry.pipeline.solution import load_solution
 from vast_quarry.pipeline.steps.points import load_cloud
 from vast_quarry.pipeline.steps.surface import load_mesh
-from vast_quarry.pipeline.steps.texture import HELD, SOURCE_MAP
+from vast_quarry.pipeline.steps.texture import HELD
 from vast_quarry.pipeline.store import Store
 
 

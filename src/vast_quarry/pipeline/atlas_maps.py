@@ -13,7 +13,7 @@ from PIL import Image
 
 from vast_quarry.core.texture.charts import stretch
 from vast_quarry.core.texture.packing import raster_faces
-from vast_quarry.pipeline.steps.texture import GUESSED_SHADE, SEEN_MAP, SOURCE_MAP
+from vast_quarry.pipeline.atlas_files import GUESSED_SHADE, SEEN_MAP, SOURCE_MAP
 
 MapKind = Literal["guessed", "source", "stretch"]
 

@@ -15,6 +15,7 @@ from vast_quarry.core.formats.obj import write_obj
 from vast_quarry.core.formats.ply import PlyData, write_ply
 from vast_quarry.core.surface.mesh import vertex_normals
 from vast_quarry.pipeline.aligned import cameras_document
+from vast_quarry.pipeline.atlas_files import SEEN_MAP
 from vast_quarry.pipeline.levels import levels_of
 from vast_quarry.pipeline.recipe import Recipe, write_recipe
 from vast_quarry.pipeline.run import RunResult
@@ -22,7 +23,6 @@ from vast_quarry.pipeline.solution import ALIGNED, Solution, group_name, groups_
 from vast_quarry.pipeline.steps.photos import clean_name, read_photo_list
 from vast_quarry.pipeline.steps.points import load_cloud
 from vast_quarry.pipeline.steps.surface import load_mesh
-from vast_quarry.pipeline.steps.texture import SEEN_MAP
 from vast_quarry.pipeline.store import Store
 
 #: why a photo has no place in the result, by its state

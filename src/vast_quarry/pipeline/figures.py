@@ -128,7 +128,6 @@ class SurfaceFigures(TypedDict, total=False):
     vertices: int
     triangles_before_decimation: int
     open_edges: int
-    octree_depth: int
     #: how photos agree about the surface (mean correlation) before each turn of refining by them, and at the end
     photos_agree: list[float]
     size: list[float]

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { useEventListener } from '@vueuse/core'
+import { useEventListener, watchDebounced } from '@vueuse/core'
 import { type Component, computed, defineAsyncComponent, ref, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { useRouter } from 'vue-router'
@@ -62,9 +62,11 @@ watch(
   () => mine(jobs.ended),
   (job) => job && again(),
 )
-watch(
+// a run passes over layers that are as they should be in no time: only one it stays with is asked about
+watchDebounced(
   () => jobs.active.find((j) => j.state === 'running' && mine(j))?.layer,
   (layer) => layer && again(['layers', 'project']),
+  { debounce: 1500, maxWait: 5000 },
 )
 watch(
   () => jobs.changes,

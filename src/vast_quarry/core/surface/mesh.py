@@ -1,8 +1,10 @@
 """Small operations on indexed triangle meshes: vertices (N, 3) float, faces (M, 3) int, counter-clockwise seen from outside."""
 
+# mypy: disable-error-code="no-untyped-def"
 from __future__ import annotations
 
 import numpy as np
+from numba import njit
 from numpy.typing import NDArray
 from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
@@ -51,8 +53,38 @@ def compacted(vertices: Array, faces: Faces) -> tuple[Array, Faces, NDArray[np.i
     vertices, faces
     kept : (K,) index of each vertex that stays, in the old numbering
     """
-    kept, inverse = np.unique(faces.ravel(), return_inverse=True)
-    return vertices[kept], inverse.reshape(-1, 3).astype(np.int64), kept
+    used = np.zeros(len(vertices), bool)
+    used[faces.ravel()] = True
+    kept = np.flatnonzero(used)
+    return vertices[kept], (np.cumsum(used) - 1)[faces], kept
+
+
+def without_short_edges(vertices: Array, faces: Faces, shorter: float) -> tuple[Array, Faces]:
+    """The two ends of each edge that is ``shorter`` than that become one vertex."""
+    edges = np.concatenate([faces[:, [0, 1]], faces[:, [1, 2]], faces[:, [2, 0]]])
+    a, b = edges[np.linalg.norm(vertices[edges[:, 0]] - vertices[edges[:, 1]], axis=1) < shorter].T
+    if not len(a):
+        return vertices, faces
+    graph = coo_matrix((np.ones(len(a), np.int8), (a, b)), shape=(len(vertices), len(vertices)))
+    _, label = connected_components(graph, directed=False)
+    _, first = np.unique(label, return_index=True)
+    f = label[faces]
+    f = f[(f[:, 0] != f[:, 1]) & (f[:, 1] != f[:, 2]) & (f[:, 2] != f[:, 0])]
+    v, f, _ = compacted(vertices[first], f)
+    return v, f
+
+
+def _shared(faces: Faces) -> tuple[Faces, Faces]:
+    """Pairs (P, 2) of corners whose faces share the edge that begins there: corner k of face n of M is number k M + n."""
+    start, end = faces.T.ravel(), faces[:, [1, 2, 0]].T.ravel()
+    key = np.minimum(start, end)
+    np.maximum(start, end, out=end)
+    key *= int(faces.max(initial=0)) + 1
+    key += end
+    order = np.argsort(key, kind="stable")
+    key = key[order]
+    same = key[1:] == key[:-1]
+    return order[:-1][same], order[1:][same]
 
 
 def edge_faces(faces: Faces) -> tuple[Faces, Faces]:
@@ -61,16 +93,13 @@ def edge_faces(faces: Faces) -> tuple[Faces, Faces]:
     Returns
     -------
     pairs : (P, 2) face indices
-    edges : (P, 2) vertex indices of the shared edge
+    edges : (P, 2) vertex indices of the shared edge, the smaller first
     """
-    m = len(faces)
-    edges = np.sort(np.concatenate([faces[:, [0, 1]], faces[:, [1, 2]], faces[:, [2, 0]]]), axis=1)
-    owner = np.tile(np.arange(m), 3)
-    key = edges[:, 0] * (int(faces.max(initial=0)) + 1) + edges[:, 1]
-    order = np.argsort(key, kind="stable")
-    same = key[order][1:] == key[order][:-1]
-    first, second = order[:-1][same], order[1:][same]
-    return np.stack([owner[first], owner[second]], 1), edges[first]
+    first, second = _shared(faces)
+    corner, face = np.divmod(first, max(len(faces), 1))
+    a, b = faces[face, corner], faces[face, (corner + 1) % 3]
+    pairs = np.stack([face, second % max(len(faces), 1)], 1)
+    return pairs, np.stack([np.minimum(a, b), np.maximum(a, b)], 1)
 
 
 def cut_apart(vertices: Array, faces: Faces) -> tuple[Array, Faces]:
@@ -104,11 +133,38 @@ def cut_apart(vertices: Array, faces: Faces) -> tuple[Array, Faces]:
 
 def components(faces: Faces) -> NDArray[np.int64]:
     """Label (M,) of the edge-connected body each face belongs to, largest first (0)."""
-    pairs, _ = edge_faces(faces)
-    graph = coo_matrix((np.ones(len(pairs), np.int8), (pairs[:, 0], pairs[:, 1])), shape=(len(faces), len(faces)))
-    _, label = connected_components(graph, directed=False)
+    first, second = (x % max(len(faces), 1) for x in _shared(faces))
+    label = _united(len(faces), first, second)
     rank = np.argsort(np.argsort(-np.bincount(label), kind="stable"), kind="stable")
     return rank[label].astype(np.int64)
+
+
+@njit(error_model="numpy", cache=True)
+def _united(count, one, other):
+    """Numbers (count,) of the groups that pairs make, in the order of their first members (Tarjan 1975, with halving of paths)."""
+    parent = np.arange(count)
+    for k in range(len(one)):
+        a, b = one[k], other[k]
+        while parent[a] != a:
+            parent[a] = parent[parent[a]]
+            a = parent[a]
+        while parent[b] != b:
+            parent[b] = parent[parent[b]]
+            b = parent[b]
+        if a < b:
+            parent[b] = a
+        else:
+            parent[a] = b
+    number = np.empty(count, np.int64)
+    groups = 0
+    for n in range(count):
+        # who leads a group comes first in it
+        if parent[n] == n:
+            number[n] = groups
+            groups += 1
+        else:
+            number[n] = number[parent[n]]
+    return number
 
 
 def main_body(vertices: Array, faces: Faces) -> tuple[Array, Faces]:
@@ -138,11 +194,24 @@ def without_degenerate(vertices: Array, faces: Faces) -> Faces:
     return faces[face_areas(vertices, faces) > 1e-13 * extent**2]
 
 
+def sample_faces(vertices: Array, faces: Faces, spacing: float, seed: int = 0) -> tuple[Array, NDArray[np.int64]]:
+    """Points (K, 3) spread over faces about ``spacing`` apart, and the face that each lies on."""
+    rng = np.random.default_rng(seed)
+    area = face_areas(vertices, faces)
+    pick = rng.choice(len(faces), max(1, int(area.sum() / spacing**2)), p=area / area.sum())
+    return _within(vertices, faces[pick], rng), pick
+
+
+def _within(vertices: Array, faces: Faces, rng: np.random.Generator) -> Array:
+    """A point by chance in each face."""
+    r1, r2 = np.sqrt(rng.random(len(faces))), rng.random(len(faces))
+    weights = np.stack([1 - r1, r1 * (1 - r2), r1 * r2], 1)
+    return np.einsum("nk,nkd->nd", weights, vertices[faces])
+
+
 def sample_surface(vertices: Array, faces: Faces, count: int, seed: int = 0) -> Array:
     """Points (count, 3) spread evenly over the surface."""
     rng = np.random.default_rng(seed)
     area = face_areas(vertices, faces)
     pick = rng.choice(len(faces), count, p=area / area.sum())
-    r1, r2 = np.sqrt(rng.random(count)), rng.random(count)
-    weights = np.stack([1 - r1, r1 * (1 - r2), r1 * r2], 1)
-    return np.einsum("nk,nkd->nd", weights, vertices[faces[pick]])
+    return _within(vertices, faces[pick], rng)

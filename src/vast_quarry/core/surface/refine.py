@@ -170,6 +170,7 @@ def _pixel(X, R, C, L):
 @njit(error_model="numpy", cache=True, parallel=True)
 def _take(P, N, T, U, gsd, step, slots, gray, R, C, L, samples, there):
     H, W = gray.shape
+    flat, width, right = gray.ravel(), np.uint64(W), np.uint64(1)
     places = samples.shape[2]
     for q in prange(slots.shape[0]):
         n, s = slots[q, 0], slots[q, 1]
@@ -191,58 +192,91 @@ def _take(P, N, T, U, gsd, step, slots, gray, R, C, L, samples, there):
         if u0 < reach_u or v0 < reach_v or u0 > W - 1 - reach_u or v0 > H - 1 - reach_v:
             continue
         there[n, s] = True
+        mine = samples[n, s]
+        # counted from a corner that lies before all of them: never negative, and single precision is enough
+        left, above = int(u0 - reach_u), int(v0 - reach_v)
+        corner = above * W + left
+        du, dv = np.float32(u0 - left), np.float32(v0 - above)
+        slopes = slope.astype(np.float32)
         for place in range(places):
-            away = place - places // 2
-            m = 0
-            for j in range(-HALF, HALF + 1):
-                for i in range(-HALF, HALF + 1):
-                    u = u0 + away * slope[0, 0] + i * slope[1, 0] + j * slope[2, 0]
-                    v = v0 + away * slope[0, 1] + i * slope[1, 1] + j * slope[2, 1]
-                    x = int(u)
-                    y = int(v)
-                    fx = u - x
-                    fy = v - y
-                    top = gray[y, x] * (1 - fx) + gray[y, x + 1] * fx
-                    low = gray[y + 1, x] * (1 - fx) + gray[y + 1, x + 1] * fx
-                    whole = top * (1 - fy) + low * fy
-                    samples[n, s, place, m] = whole
-                    m += 1
+            away = np.float32(place - places // 2)
+            for j in range(2 * HALF + 1):
+                along = np.float32(j - HALF)
+                u_row = du + away * slopes[0, 0] + along * slopes[2, 0]
+                v_row = dv + away * slopes[0, 1] + along * slopes[2, 1]
+                for i in range(2 * HALF + 1):
+                    u = u_row + np.float32(i - HALF) * slopes[1, 0]
+                    v = v_row + np.float32(i - HALF) * slopes[1, 1]
+                    x = np.int32(u)
+                    y = np.int32(v)
+                    fx = u - np.float32(x)
+                    fy = v - np.float32(y)
+                    # numbers without a sign are not checked for counting from the end
+                    at = np.uint64(corner + np.int64(y) * W + x)
+                    a, b = np.float32(flat[at]), np.float32(flat[at + right])
+                    c, d = np.float32(flat[at + width]), np.float32(flat[at + width + right])
+                    top = a + (b - a) * fx
+                    low = c + (d - c) * fx
+                    mine[place, j * (2 * HALF + 1) + i] = top + (low - top) * fy
 
 
-@njit(error_model="numpy", cache=True, parallel=True)
+@njit(error_model="numpy", cache=True, parallel=True, fastmath=True)
 def _peaks(samples, there, shift, sure, now):
     asked, places, size = samples.shape[1:]
     for n in prange(samples.shape[0]):
         heard = there[n].copy()
-        z = np.empty((asked, places, size))
+        # how each two photos agree at each place
+        agree = np.zeros((places, asked, asked), np.float32)
+        inverse = np.zeros((asked, places), np.float32)
+        mine = samples[n]
         for s in range(asked):
             for p in range(places):
                 if not heard[s]:
                     break
-                mean = samples[n, s, p].sum() / size
-                z[s, p] = samples[n, s, p] - mean
-                norm = np.sqrt((z[s, p] * z[s, p]).sum())
+                total = np.float32(0)
+                for m in range(size):
+                    total += mine[s, p, m]
+                mean = total / np.float32(size)
+                squares = np.float32(0)
+                for m in range(size):
+                    mine[s, p, m] -= mean
+                    squares += mine[s, p, m] * mine[s, p, m]
+                norm = np.sqrt(squares)
                 if norm < CONTRAST * np.sqrt(size):
                     heard[s] = False
                 else:
-                    z[s, p] /= norm
+                    inverse[s, p] = 1 / norm
         if heard.sum() < 2:
             continue
-        score, best = _scores(z, heard)
+        for p in range(places):
+            for s in range(asked):
+                for t in range(s):
+                    if heard[s] and heard[t]:
+                        total = np.float32(0)
+                        for m in range(size):
+                            total += mine[s, p, m] * mine[t, p, m]
+                        agree[p, s, t] = total * inverse[s, p] * inverse[t, p]
+                        agree[p, t, s] = agree[p, s, t]
+        score, best = _scores(agree, heard)
         now[n] = score[places // 2]
         # those who disagree with all others at the best place are not heard
         some = heard.copy()
         for s in range(asked):
             if heard[s]:
-                rest = np.zeros(size)
+                with_them = np.float32(0)
+                among = np.float32(0)
                 for t in range(asked):
                     if heard[t] and t != s:
-                        rest += z[t, best]
-                some[s] = (rest * z[s, best]).sum() > HEARD * np.sqrt((rest * rest).sum())
+                        with_them += agree[best, s, t]
+                        among += 1
+                        for k in range(t):
+                            if heard[k] and k != s:
+                                among += 2 * agree[best, t, k]
+                some[s] = with_them > HEARD * np.sqrt(max(among, np.float32(0)))
         if some.sum() < 2:
             continue
         if some.sum() < heard.sum():
-            score, best = _scores(z, some)
+            score, best = _scores(agree, some)
         if best == 0 or best == places - 1:
             continue
         below, above = score[best] - score[best - 1], score[best] - score[best + 1]
@@ -253,18 +287,19 @@ def _peaks(samples, there, shift, sure, now):
 
 
 @njit(error_model="numpy", cache=True)
-def _scores(z, heard):
-    """Mean correlation of pairs at each place, and the place where it is greatest."""
-    asked, places, size = z.shape
+def _scores(agree, heard):
+    """Mean correlation of the pairs of photos that are heard at each place, and the place where it is greatest."""
+    places, asked, _ = agree.shape
     count = heard.sum()
     score = np.empty(places)
     best = 0
     for p in range(places):
-        total = np.zeros(size)
+        total = 0.0
         for s in range(asked):
-            if heard[s]:
-                total += z[s, p]
-        score[p] = ((total * total).sum() - count) / (count * (count - 1))
+            for t in range(s):
+                if heard[s] and heard[t]:
+                    total += agree[p, s, t]
+        score[p] = 2 * total / (count * (count - 1))
         if score[p] > score[best]:
             best = p
     return score, best

@@ -71,28 +71,36 @@ def _mark(x, y, grid):
 
 @njit(error_model="numpy", cache=True)
 def _place(used, cells, width, height, start):
-    """First place (row by row from ``start``) where none of the cells (K, 2: y, x) is used; -1 when there is none."""
+    """First place (row by row from ``start``) where none of the cells (K, 2: y, x) is used; -1 when there is none.
+
+    ``used`` holds for each cell how many in a row from it to the right are used: so much of the row can be passed over.
+    """
     rows, columns = used.shape
-    for p in range(start, (rows - height + 1) * columns):
+    p = start
+    while p < (rows - height + 1) * columns:
         y = p // columns
         x = p - y * columns
         if x + width > columns:
+            p = (y + 1) * columns
             continue
-        free = True
+        over = 0
         for k in range(cells.shape[0]):
-            if used[y + cells[k, 0], x + cells[k, 1]]:
-                free = False
+            over = used[y + cells[k, 0], x + cells[k, 1]]
+            if over:
                 break
-        if free:
+        if not over:
             return p
+        p += over
     return -1
 
 
-def _shuffled_cells(grid: NDArray[np.bool_]) -> Ints:
-    """Cells of a bitmap in an order that meets a collision soon: a coarse spread first."""
+def _spread_cells(grid: NDArray[np.bool_]) -> Ints:
+    """Cells of a bitmap in an order that meets a collision soon: leaping over it by the golden section."""
     cells = np.argwhere(grid)
-    rng = np.random.default_rng(0)
-    return np.ascontiguousarray(cells[rng.permutation(len(cells))])
+    step = int(len(cells) * 0.618) | 1
+    while np.gcd(step, len(cells)) > 1:
+        step += 2
+    return np.ascontiguousarray(cells[np.arange(len(cells)) * step % len(cells)])
 
 
 def unwrap(
@@ -134,19 +142,37 @@ def unwrap(
         e1, e2 = q[:, 1] - q[:, 0], q[:, 2] - q[:, 0]
         area += float(np.abs(e1[:, 0] * e2[:, 1] - e1[:, 1] * e2[:, 0]).sum() / 2)
     extent = np.array([q.reshape(-1, 2).max(0) for q in flat]).reshape(-1, 2)
-    for side, gap, density in _trials(
-        size, max(size, largest or size), padding, wanted, area, 0.965 if count < 1000 else 0.9
-    ):
+
+    def tried(side: int, gap: int, density: float) -> tuple[Array, Ints] | None:
+        """Where the charts lie in texels, and how they are turned; None where they do not fit."""
         cell = max(2, side // 1024)
         if not _may_fit(extent, density, side // tiles, cell, gap, tiles):
-            continue
+            return None
         shapes = [_shapes(q, density, cell, gap) for q in flat]
         for by in range(3 if count < 1000 else 1):
             packed = _pack(shapes, side // cell, -(-2 * gap // cell), by, tiles)
             if packed is not None:
-                places, turned = packed[0] * cell, packed[1]
-                laid = [_turned(q) if t else q for q, t in zip(flat, turned)]
-                return _as_atlas(vertices, faces, laid, places, order, bounds, side, density, gap)
+                return packed[0] * cell, packed[1]
+        return None
+
+    too_fine: tuple[int, int, float] | None = None
+    for side, gap, density in _trials(
+        size, max(size, largest or size), padding, wanted, area, 0.965 if count < 1000 else 0.9
+    ):
+        found = tried(side, gap, density)
+        if found is None:
+            too_fine = side, gap, density
+            continue
+        for _ in range(NEARER if too_fine is not None and too_fine[:2] == (side, gap) else 0):
+            assert too_fine is not None
+            between = float(np.sqrt(density * too_fine[2]))
+            better = tried(side, gap, between)
+            if better is None:
+                too_fine = side, gap, between
+            else:
+                found, density = better, between
+        laid = [_turned(q, int(t)) for q, t in zip(flat, found[1])]
+        return _as_atlas(vertices, faces, laid, found[0], order, bounds, side, density, gap)
     # more splinters than cells: each gets one, some of them the same
     side = max(size, largest or size)
     density = min(wanted, 1.0 / max(float(extent.max(initial=0.0)), 1e-300))
@@ -158,6 +184,12 @@ def unwrap(
 #: charts are cut to pieces of this share of a picture's side, where an atlas is several pictures
 _PIECE = 0.45
 
+#: share of an atlas that charts fill at most
+_DENSEST = 0.8
+
+#: how often it is tried to come nearer to the finest that fits
+NEARER = 3
+
 #: an atlas of the same size is tried down to this share of the density it should have; then a larger one
 _HALF = 0.55
 
@@ -168,7 +200,7 @@ def _trials(
     """Sizes, paddings and densities to try, best first."""
     side = size
     while True:
-        best = min(wanted, float(side * np.sqrt(0.86 / max(area, 1e-300))))
+        best = min(wanted, float(side * np.sqrt(_DENSEST / max(area, 1e-300))))
         density = best
         while density > _HALF * best:
             yield side, padding, density
@@ -190,9 +222,11 @@ def _may_fit(extent: Array, density: float, size: int, cell: int, padding: int, 
     return bool(need.max(initial=0) <= cells and need.sum() <= (tiles * cells) ** 2)
 
 
-def _turned(q: Array) -> Array:
-    """A flat chart (M, 3, 2) turned by a quarter (not mirrored), its corner at the origin again."""
-    return np.stack([q[..., 1].max() - q[..., 1], q[..., 0]], -1)
+def _turned(q: Array, quarters: int) -> Array:
+    """A flat chart (M, 3, 2) turned by so many quarters (not mirrored), its corner at the origin again."""
+    for _ in range(quarters):
+        q = np.stack([q[..., 1].max() - q[..., 1], q[..., 0]], -1)
+    return q
 
 
 def _bitmap(q: Array, density: float, cell: int, padding: int) -> NDArray[np.bool_]:
@@ -209,17 +243,15 @@ Shape = tuple[NDArray[np.bool_], Ints]
 
 
 def _shapes(q: Array, density: float, cell: int, padding: int) -> list[Shape]:
-    """A flat chart upright, and turned by a quarter where that makes a difference."""
+    """A flat chart upright, and turned by quarters where that makes a difference."""
     grids = [_bitmap(q, density, cell, padding)]
     if grids[0].size > 9:
-        grids.append(_bitmap(_turned(q), density, cell, padding))
-    return [(g, _shuffled_cells(g)) for g in grids]
+        grids += [_bitmap(_turned(q, k), density, cell, padding) for k in (1, 2, 3)]
+    return [(g, _spread_cells(g)) for g in grids]
 
 
-def _pack(
-    shapes: list[list[Shape]], cells: int, apart: int, by: int = 0, tiles: int = 1
-) -> tuple[Array, NDArray[np.bool_]] | None:
-    """Top left cell of every chart (C, 2: x, y) and whether it is turned by a quarter, or None when they do not fit.
+def _pack(shapes: list[list[Shape]], cells: int, apart: int, by: int = 0, tiles: int = 1) -> tuple[Array, Ints] | None:
+    """Top left cell of every chart (C, 2: x, y) and by how many quarters it is turned, or None when they do not fit.
 
     Each is tried upright and turned, and put where it reaches less far down, ``apart`` cells from the others. ``by`` is what makes a
     chart come early: the size of its rectangle, its longer side, or its area.
@@ -228,12 +260,16 @@ def _pack(
     if any(max(g.shape) > cells for g in upright) or sum(int(g.sum()) for g in upright) > cells * cells:
         return None
     weight = np.array([(g.size, max(g.shape), int(g.sum()))[by] for g in upright])
-    used = np.zeros((cells, cells), bool)
+    used = np.zeros((cells, cells), np.int32)
     for k in range(1, tiles):
-        # what hangs together cannot cross a line of cells that are taken
-        line = slice(k * cells // tiles - apart - 1, k * cells // tiles + apart + 1)
-        used[line] = used[:, line] = True
-    places, turned = np.zeros((len(shapes), 2)), np.zeros(len(shapes), bool)
+        # what hangs together cannot cross lines of cells that are taken
+        middle, all_of_it = k * cells // tiles, np.arange(cells)
+        for line in (
+            np.stack([all_of_it * 0 + middle, all_of_it], 1),
+            np.stack([all_of_it, all_of_it * 0 + middle], 1),
+        ):
+            _keep_clear(used, line, 0, 0, apart + 1)
+    places, turned = np.zeros((len(shapes), 2)), np.zeros(len(shapes), np.int64)
     start, last = 0, None
     for c in np.argsort(-weight, kind="stable"):
         best: tuple[int, int, int] | None = None
@@ -254,7 +290,7 @@ def _pack(
         start, last = p, g.shape
         _keep_clear(used, own, p // cells, p % cells, apart)
         places[c] = p % cells, p // cells
-        turned[c] = way == 1
+        turned[c] = way
     return places, turned
 
 
@@ -262,10 +298,18 @@ def _pack(
 def _keep_clear(used, cells, y, x, reach):
     """Mark what lies within ``reach`` cells of those (K, 2: y, x) of a chart that was put at a place."""
     rows, columns = used.shape
+    first, last = rows, 0
     for k in range(cells.shape[0]):
-        for j in range(max(0, y + cells[k, 0] - reach), min(rows, y + cells[k, 0] + reach + 1)):
+        top, low = max(0, y + cells[k, 0] - reach), min(rows, y + cells[k, 0] + reach + 1)
+        first, last = min(first, top), max(last, low)
+        for j in range(top, low):
             for i in range(max(0, x + cells[k, 1] - reach), min(columns, x + cells[k, 1] + reach + 1)):
-                used[j, i] = True
+                used[j, i] = max(used[j, i], 1)
+    for j in range(first, last):
+        run = 0
+        for i in range(columns - 1, -1, -1):
+            run = run + 1 if used[j, i] else 0
+            used[j, i] = run
 
 
 def _as_atlas(

@@ -55,24 +55,23 @@ def band_of_texels(atlas: Atlas, first: int, last: int) -> Texels:
     return Texels(row, column, of, np.stack([1 - u - v, u, v], 1).astype(np.float32))
 
 
-def fill_between(image: NDArray[np.uint8], covered: NDArray[np.bool_], rows: int = 1024) -> None:
+def fill_between(image: NDArray[np.uint8], covered: NDArray, rows: int = 1024) -> None:
     """Give what lies between charts the colour of the nearest covered texel, in place, so that mip maps do not bleed.
 
     Parameters
     ----------
     image : (H, W, 3) uint8
-    covered : (H, W) bool
+    covered : (H, W)
+        0 where there is no chart.
     rows : int
         So many at a time, to bound memory. What has no chart within ``REACH`` rows takes the mean colour.
     """
-    if covered.all() or not covered.any():
-        return
     step = max(1, len(image) // 512)
-    some = image[::step, ::step][covered[::step, ::step]]
+    some = image[::step, ::step][covered[::step, ::step] != 0]
     mean = some.mean(0) if len(some) else np.full(3, 127.0)
     for first in range(0, len(image), rows):
         a, b = max(0, first - REACH), min(len(image), first + rows + REACH)
-        there = covered[a:b]
+        there = covered[a:b] != 0
         here = slice(first - a, min(first + rows, len(image)) - a)
         between = ~there[here]
         target = image[first : first + rows]

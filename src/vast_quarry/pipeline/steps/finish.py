@@ -11,12 +11,13 @@ from pydantic import Field, ValidationError, field_serializer
 from vast_quarry.core.finish.edits import TexturedMesh, apply_edit, welded
 from vast_quarry.core.formats.atomic import atomic_write, link_or_copy, write_arrays
 from vast_quarry.core.surface.mesh import edge_faces, vertex_normals
+from vast_quarry.pipeline.atlas_files import SEEN_MAP, SOURCE_MAP, texture_bytes
 from vast_quarry.pipeline.edits import Edit
 from vast_quarry.pipeline.figures import FinishFigures
 from vast_quarry.pipeline.solution import load_solution
 from vast_quarry.pipeline.step import Context, StepSettings
 from vast_quarry.pipeline.steps.surface import load_foot
-from vast_quarry.pipeline.steps.texture import SEEN_MAP, SOURCE_MAP, TextureSettings, texture_bytes, texture_mesh
+from vast_quarry.pipeline.steps.texture import TextureSettings, texture_mesh
 from vast_quarry.pipeline.store import NOTES, Version
 
 

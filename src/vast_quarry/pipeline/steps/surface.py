@@ -19,11 +19,12 @@ from vast_quarry.core.surface.cut import cut_open, led_down
 from vast_quarry.core.surface.decimate import decimate, without_doubles
 from vast_quarry.core.surface.holes import close_holes
 from vast_quarry.core.surface.mesh import cut_apart, edge_faces, main_body
-from vast_quarry.core.surface.poisson import median_spacing, poisson_depth, poisson_surface, trimmed
+from vast_quarry.core.surface.poisson import median_spacing, trimmed
 from vast_quarry.core.surface.volume import Lattice, joined, tiles_of
 from vast_quarry.pipeline.figures import SurfaceFigures
 from vast_quarry.pipeline.memory import give_back
 from vast_quarry.pipeline.refining import refined
+from vast_quarry.pipeline.skin import skin
 from vast_quarry.pipeline.solution import load_solution
 from vast_quarry.pipeline.step import Context, StepSettings, setting
 from vast_quarry.pipeline.steps.points import load_cloud
@@ -116,13 +117,12 @@ def load_foot(file: Path) -> float:
         return float(f["foot"]) if "foot" in f.files else -np.inf
 
 
-def whole_surface(cloud: Cloud, spacing: float, settings: SurfaceSettings) -> tuple[Mesh, int]:
-    """One skin through the points, trimmed where nothing was seen; and the depth of the octree."""
-    depth = poisson_depth(cloud.points, settings.cell)
-    v, f = poisson_surface(cloud.points, cloud.normals, depth)
-    if not settings.closed:
-        v, f = trimmed(v, f, cloud.points, settings.reach * spacing, settings.gap * spacing)
-    return (v, f), depth
+def whole_surface(context: Context, cloud: Cloud, spacing: float, settings: SurfaceSettings) -> Mesh:
+    """One skin through the points, trimmed where nothing was seen."""
+    # points that all lie at one place have no spacing
+    least = 1e-5 * float(np.ptp(cloud.points, axis=0).max()) if len(cloud.points) else 0.0
+    v, f = skin(context, cloud, settings.cell * max(spacing, least, 1e-12))
+    return (v, f) if settings.closed else trimmed(v, f, cloud.points, settings.reach * spacing, settings.gap * spacing)
 
 
 def thin_surface(context: Context, cloud: Cloud, spacing: float, settings: SurfaceSettings) -> Mesh:
@@ -160,23 +160,17 @@ def main_surface(
     cloud: Cloud,
     box: KeepBox,
     rough: float | None,
-    settings: SurfaceSettings,
     stage: Callable[[str, int], None],
-    thin: Callable[[float], Mesh] | None = None,
-) -> tuple[Mesh, int, float]:
-    """The surface of a cloud within the keep box, one main body; the depth of the octree; and the height that it was cut off its ground
-    at, -inf where it was not.
+    make: Callable[[float], Mesh],
+) -> tuple[Mesh, float]:
+    """The surface of a cloud within the keep box, one main body; and the height that it was cut off its ground at, -inf where it was not.
 
-    ``rough`` is the spread of the ground that the subject stands on, None where there is none. ``thin`` makes the surface out of depth maps,
-    given the spacing of the cloud, where it is not to be a skin through the points.
+    ``rough`` is the spread of the ground that the subject stands on, None where there is none. ``make`` makes the surface, given the
+    spacing of the cloud.
     """
     spacing = median_spacing(cloud.points)
     stage("Surface through the points", 0)
-    depth = 0
-    if thin is None:
-        (v, f), depth = whole_surface(cloud, spacing, settings)
-    else:
-        v, f = thin(spacing)
+    v, f = make(spacing)
     stage("Cutting", 1)
     foot, base = -np.inf, float(box.low[2])
     if rough is not None and base >= 0:
@@ -190,7 +184,7 @@ def main_surface(
     v, f = main_body(v, f)
     if foot > base:
         v, f = led_down(v, f, foot, base)
-    return (v, f), depth, foot if foot > base else -np.inf
+    return (v, f), foot if foot > base else -np.inf
 
 
 class SurfaceStep:
@@ -207,14 +201,9 @@ class SurfaceStep:
         cloud = load_cloud(context.parents["points"])
         solution = load_solution(context.parents["points"])
         rough = solution.rough if solution.ground else None
-        (v, f), depth, foot = main_surface(
-            cloud,
-            solution.box,
-            rough,
-            settings,
-            lambda text, n: context.stage(text, n, 4),
-            None if settings.way == "whole" else partial(thin_surface, context, cloud, settings=settings),
-        )
+        way = whole_surface if settings.way == "whole" else thin_surface
+        make = partial(way, context, cloud, settings=settings)
+        (v, f), foot = main_surface(cloud, solution.box, rough, lambda text, n: context.stage(text, n, 4), make)
         del cloud
         give_back()
         agreed: list[float] = []
@@ -238,6 +227,5 @@ class SurfaceStep:
             "vertices": len(v),
             "triangles_before_decimation": full,
             "open_edges": int(3 * len(f) - 2 * len(pairs)),
-            "octree_depth": depth,
             "size": [round(float(x), 6) for x in np.ptp(v, axis=0)],
         }

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import io
 import shutil
 from dataclasses import replace
 from pathlib import Path
@@ -10,7 +9,6 @@ from typing import ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
-from PIL import Image
 
 from vast_quarry.core.camera import Camera
 from vast_quarry.core.errors import PlainError
@@ -21,6 +19,7 @@ from vast_quarry.core.texture.light import unlit
 from vast_quarry.core.texture.seams import seam_visibility
 from vast_quarry.core.texture.texels import fill_between
 from vast_quarry.core.words import say
+from vast_quarry.pipeline.atlas_files import joined_bands
 from vast_quarry.pipeline.figures import HeldOut, TextureFigures
 from vast_quarry.pipeline.orders import PhotoOrder, photo_orders
 from vast_quarry.pipeline.solution import Solution, load_solution
@@ -117,12 +116,10 @@ class TextureSettings(StepSettings):
 
 #: share of what a photo shows that others contradict from which it is named
 MUCH = 0.1
+#: an atlas that is larger than it has to be is filled, with up to so many times the texels along a line
+FINER = 2.2
 #: where photos that were kept back lie beside the model, and the longest side at which they are held against it
 HELD, CHECKED_SIDE = "held", 2000
-#: file that says which photo counts most for each texel: row in the alignment plus one, 0 where none does
-SOURCE_MAP = "source.png"
-#: file that says which texels photos saw, and the shade of those whose colour was taken from around
-SEEN_MAP, GUESSED_SHADE = "seen.png", 128
 
 
 class TextureStep:
@@ -159,11 +156,11 @@ def texture_mesh(
     size = next((s for s in SIZES if (s * settings.tiles) ** 2 * 0.70 >= area * density**2), SIZES[-1])
     size, largest = min(size, settings.largest) * settings.tiles, settings.largest * settings.tiles
     # what the atlas has room for: photos need not be finer than that
-    finest = min(density * 1.5, size * float(np.sqrt(0.86 / max(area, 1e-300))))
+    finest = min(density * FINER, size * float(np.sqrt(0.86 / max(area, 1e-300))))
     photos, held = parted(_orders(context, solution, settings, finest), settings.kept_back)
     context.each(
         "Unwrapping and reading photos", units.prepare,
-        [(here, order, scale, PICKED, settings.crisp) for order in (units.AtlasOrder(size, density * 1.5, largest, settings.tiles), *photos)],
+        [(here, order, scale, PICKED, settings.crisp) for order in (units.AtlasOrder(size, density * FINER, largest, settings.tiles), *photos)],
         memory=[FACE_BYTES * len(faces), *(PHOTO_BYTES * o.camera.width * o.camera.height for o in photos)],
     )  # fmt: skip
     voices = _voices(context, settings, photos, here, min(PICKED, len(vertices)))
@@ -181,15 +178,13 @@ def texture_mesh(
         "Colouring", units.color_band, bands, memory=[TEXEL_BYTES * rows * atlas.size + SHOWN_BYTES * most] * len(bands)
     )
     context.stage("Filling the atlas", 0, 1)
-    image, kind, source = _joined(folder, atlas.size, [b[1] for b in bands])
-    seams = seam_visibility(image, source)
-    fill_between(image, kind != units.BETWEEN)
-    data = encoded(image, settings.quality)
-    with atomic_write(context.folder / "texture.jpg") as out:
-        out.write(data)
-    write_seen(context.folder, kind)
-    with atomic_write(context.folder / SOURCE_MAP) as out:
-        Image.fromarray(source).save(out, format="PNG")
+    sheets = joined_bands(folder, atlas.size, [b[1] for b in bands])
+    seams = seam_visibility(sheets.picture, sheets.source)
+    fill_between(sheets.picture, sheets.kind)
+    covered = sum(int(np.count_nonzero(sheets.kind[a:b])) for _, a, b, *_ in bands)
+    guessed = sum(int(np.count_nonzero(sheets.kind[a:b] == units.GUESSED)) for _, a, b, *_ in bands)
+    sheets.write(context.folder, settings.quality)
+    del sheets
     normals = vertex_normals(vertices, faces)
     write_arrays(
         context.folder / "model.npz", vertices=vertices[atlas.wedge_vertex], normals=normals[atlas.wedge_vertex],
@@ -201,12 +196,11 @@ def texture_mesh(
     units.load_atlas.cache_clear()
     shutil.rmtree(folder, ignore_errors=True)
     context.stage("Done", 1, 1)
-    covered = int(np.count_nonzero(kind))
     figures: TextureFigures = {
         "atlas": atlas.size,
         "texels_per_photo_pixel": round(atlas.density / scale, 3),
         "atlas_fill_percent": round(100 * covered / atlas.size**2, 1),
-        "unseen_percent": round(100 * int(np.count_nonzero(kind == units.GUESSED)) / max(covered, 1), 2),
+        "unseen_percent": round(100 * guessed / max(covered, 1), 2),
         "gain_spread_percent": round(100 * float(np.std(np.log([v.gain for v in voices]))), 2) if voices else 0.0,
     }
     if seams is not None:
@@ -362,39 +356,3 @@ def _vertex_colors(
     with atomic_write(Path(folder) / "vertex-colors.npy") as out:
         np.save(out, whole)
     return whole, told
-
-
-def _joined(
-    folder: Path, size: int, starts: list[int]
-) -> tuple[NDArray[np.uint8], NDArray[np.uint8], NDArray[np.uint16]]:
-    """The atlas, what each texel is and which photo it came from, from its bands."""
-    image, kind = np.empty((size, size, 3), np.uint8), np.empty((size, size), np.uint8)
-    source = np.empty((size, size), np.uint16)
-    for a in starts:
-        file = folder / f"band-{a:06d}.npz"
-        with np.load(file) as f:
-            part = f["kind"]
-            here = slice(a, a + len(part))
-            image[here], kind[here], source[here] = f["picture"], part, f["source"]
-        file.unlink()
-    return image, kind, source
-
-
-def encoded(image: NDArray[np.uint8], quality: int) -> bytes:
-    """An atlas as a JPEG file, its colours at full size."""
-    out = io.BytesIO()
-    Image.fromarray(image).save(out, format="JPEG", quality=quality, subsampling=0)
-    return out.getvalue()
-
-
-def write_seen(folder: Path, kind: NDArray[np.uint8]) -> None:
-    """Keep which texels (H, W) photos saw (:data:`SEEN_MAP`): white; grey where colour was taken from around, black between charts."""
-    shade = np.zeros(256, np.uint8)
-    shade[[units.GUESSED, units.SEEN]] = GUESSED_SHADE, 255
-    with atomic_write(folder / SEEN_MAP) as out:
-        Image.fromarray(shade[kind]).save(out, format="PNG")
-
-
-def texture_bytes(folder: Path) -> bytes:
-    """The encoded texture of a version of Texture."""
-    return (folder / "texture.jpg").read_bytes()

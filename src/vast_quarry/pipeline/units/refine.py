@@ -20,6 +20,7 @@ from vast_quarry.core.photo.tone import Tone, apply_tone
 from vast_quarry.core.raycast import RayScene
 from vast_quarry.core.surface.refine import ASKED, Patches, Witness, chosen
 from vast_quarry.core.texture.coloring import seen_of_mesh
+from vast_quarry.pipeline.memory import give_back
 from vast_quarry.pipeline.orders import PhotoOrder
 from vast_quarry.pipeline.steps.masks import load_mask
 
@@ -79,6 +80,10 @@ def ask(folder: str, turn: int, first: int, last: int, orders: list[PhotoOrder])
     target = said_file(folder, turn, first)
     if is_whole(target):
         return
+    if _scene.cache_info().currsize:
+        # what photos see is known now
+        _scene.cache_clear()
+        give_back()
     with np.load(Path(folder) / mesh_name(turn)) as f:
         points, normals = (f[name][first:last].astype(np.float32) for name in ("vertices", "normals"))
     witnesses = [_witness(folder, o) for o in orders]

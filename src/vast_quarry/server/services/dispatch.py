@@ -22,9 +22,9 @@ from vast_quarry.core.formats.ply import PlyData, write_ply
 from vast_quarry.core.formats.stl import write_stl
 from vast_quarry.core.surface.mesh import vertex_normals
 from vast_quarry.core.words import say
+from vast_quarry.pipeline.atlas_files import SEEN_MAP
 from vast_quarry.pipeline.levels import MOST_LEVELS, levels_of
 from vast_quarry.pipeline.step import Reporter
-from vast_quarry.pipeline.steps.texture import SEEN_MAP
 from vast_quarry.server.models import Job, Project
 from vast_quarry.server.services.folders import Folders
 from vast_quarry.server.services.jobs import add_job

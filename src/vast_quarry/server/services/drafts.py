@@ -25,11 +25,11 @@ from vast_quarry.core.finish.edits import TexturedMesh, apply_edit
 from vast_quarry.core.formats.atomic import atomic_write, read_json
 from vast_quarry.core.formats.packed_glb import write_packed_glb
 from vast_quarry.core.progress import Cancelled
+from vast_quarry.pipeline.atlas_files import texture_bytes
 from vast_quarry.pipeline.edits import edit_of
 from vast_quarry.pipeline.solution import load_solution
 from vast_quarry.pipeline.step import Reporter
 from vast_quarry.pipeline.steps.finish import load_textured
-from vast_quarry.pipeline.steps.texture import texture_bytes
 from vast_quarry.pipeline.store import Version
 from vast_quarry.server.models import Job, Project
 from vast_quarry.server.services.folders import Folders, get_project

@@ -24,6 +24,7 @@ from vast_quarry.core.formats.atomic import array_shapes, atomic_write
 from vast_quarry.core.formats.packed_glb import write_packed_glb
 from vast_quarry.core.surface.mesh import vertex_normals
 from vast_quarry.core.words import say
+from vast_quarry.pipeline.atlas_files import texture_bytes
 from vast_quarry.pipeline.atlas_maps import MapKind, atlas_map
 from vast_quarry.pipeline.solution import POSED, Solution, group_name, groups_in, load_solution, way_back
 from vast_quarry.pipeline.standing import AS_FOUND
@@ -31,7 +32,7 @@ from vast_quarry.pipeline.steps.finish import load_textured
 from vast_quarry.pipeline.steps.photos import read_photo_list
 from vast_quarry.pipeline.steps.points import load_cloud
 from vast_quarry.pipeline.steps.surface import load_mesh
-from vast_quarry.pipeline.steps.texture import HELD, texture_bytes
+from vast_quarry.pipeline.steps.texture import HELD
 from vast_quarry.pipeline.store import Version
 from vast_quarry.server.services import nearby
 from vast_quarry.server.services.folders import Folders, NotFound
