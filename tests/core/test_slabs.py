@@ -55,8 +55,8 @@ def test_a_surface_in_slabs_is_whole_and_shows_no_border(rng: np.random.Generato
     """Held against the surface made in one, and against the ball itself: no worse at the seams than elsewhere."""
     p, n = noisy_ball(rng, 20_000, 0.004)
     cell = 2.0 * median_spacing(p)
-    slabs = slabs_of(p, 8_000, 8 * cell)
-    assert len(slabs) == 3
+    slabs = slabs_of(p, 11_000, 12 * cell)
+    assert len(slabs) == 2
     parts = [poisson_surface(p[s.holds(p)], n[s.holds(p)], cell) for s in slabs]
     v, f = joined_slabs(slabs, parts, cell)
     mesh = trimesh.Trimesh(v, f, process=False)
