@@ -240,7 +240,7 @@ def off_round(kind: str, radius: float, larger: bool) -> np.ndarray:
     near, far = np.full(on_shape, 0.62 - 1.3 * radius, np.float32), np.full(on_shape, 0.62 + radius / 2, np.float32)
     fine = photos_of_round(kind, radius, 2) if larger else []
     found = estimate_depth(
-        ref, views[1:], near, far, on, PatchMatchSettings(), larger=(fine[0], fine[1:]) if larger else None
+        ref, views[1:], near, far, on, PatchMatchSettings(), larger=(lambda: (fine[0], fine[1:])) if larger else None
     )
     p = ref.center + r * found.depth[..., None]
     out = p if kind == "sphere" else p * [1, 1, 0]

@@ -204,7 +204,12 @@ def undistort_maps(camera: Camera, target: Camera) -> tuple[NDArray[np.float32],
     map_x, map_y : (height, width) float32
         For ``cv2.remap``.
     """
-    u, v = np.meshgrid(np.arange(target.width, dtype=float), np.arange(target.height, dtype=float))
-    xy = np.stack([(u - target.cx) / target.fx, (v - target.cy) / target.fy], -1)
-    px = distort(xy, camera) * [camera.fx, camera.fy] + [camera.cx, camera.cy]
-    return px[..., 0].astype(np.float32), px[..., 1].astype(np.float32)
+    map_x, map_y = np.empty((2, target.height, target.width), np.float32)
+    # by bands: in double precision a large photo takes a hundred bytes a pixel
+    for first in range(0, target.height, 256):
+        rows = np.arange(first, min(first + 256, target.height), dtype=float)
+        u, v = np.meshgrid(np.arange(target.width, dtype=float), rows)
+        xy = np.stack([(u - target.cx) / target.fx, (v - target.cy) / target.fy], -1)
+        px = distort(xy, camera) * [camera.fx, camera.fy] + [camera.cx, camera.cy]
+        map_x[first : first + 256], map_y[first : first + 256] = px[..., 0], px[..., 1]
+    return map_x, map_y

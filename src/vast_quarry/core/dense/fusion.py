@@ -18,6 +18,7 @@ Merrell, P., et al. (2007). Real-time visibility-based fusion of depth maps. ICC
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass, field, fields
 
 import cv2
@@ -109,10 +110,11 @@ def _stacked(poses: list[Pose]) -> tuple[Array, Array, Array]:
 
 
 def _padded(maps: list[NDArray], shape: tuple[int, ...], kind: type) -> NDArray:
-    """Maps of several sizes in one array, zeros where one has nothing."""
+    """Maps of several sizes in one array, zeros where one has nothing; the list is emptied, so that there is room for both."""
     out: NDArray = np.zeros((len(maps), *shape), kind)
-    for k, m in enumerate(maps):
-        out[k, : m.shape[0], : m.shape[1]] = m
+    while maps:
+        m = maps.pop()
+        out[len(maps), : m.shape[0], : m.shape[1]] = m
     return out
 
 
@@ -131,7 +133,7 @@ def on_one_surface(
 def accept(
     ref: DepthMap,
     pose: Pose,
-    sources: list[tuple[DepthMap, Pose]],
+    sources: Iterable[tuple[DepthMap, Pose]],
     least_views: int = 3,
     reprojection: float = 1.0,
     relative: float = RELATIVE,
@@ -143,7 +145,8 @@ def accept(
     ----------
     ref : DepthMap
     pose : (Camera, rotation (3, 3), centre (3,))
-    sources : list of (DepthMap, pose)
+    sources : iterable of (DepthMap, pose)
+        Each is let go before the next is asked for.
     least_views : int
         Photos that have to agree, this one included.
     reprojection : float
@@ -154,11 +157,14 @@ def accept(
     camera, rotation, center = pose
     shape = ref.depth.shape
     on, rim = on_one_surface(ref, pose, relative, most_cost)
-    maps = [np.where(d.cost <= most_cost, d.depth, 0).astype(np.float32) for d, _ in sources]
+    maps, upright, poses = [], [], []
+    for d, p in sources:
+        maps.append(np.where(d.cost <= most_cost, d.depth, 0).astype(np.float32))
+        # an eighth of a degree is enough of others' normals, and takes a quarter of the memory
+        upright.append(np.round(127 * d.normal).astype(np.int8))
+        poses.append(p)
     size = tuple(np.max([m.shape for m in maps], axis=0)) if maps else (1, 1)
-    depths = _padded(maps, size, np.float32)
-    # an eighth of a degree is enough of others' normals, and takes a quarter of the memory
-    normals = _padded([np.round(127 * d.normal).astype(np.int8) for d, _ in sources], (*size, 3), np.int8)
+    depths, normals = _padded(maps, size, np.float32), _padded(upright, (*size, 3), np.int8)
     doubtful = cv2.dilate(rim.astype(np.uint8), np.ones((2 * STRIP + 1, 2 * STRIP + 1), np.uint8)) > 0
     out = Accepted(
         np.zeros((*shape, 3), np.float32), np.zeros((*shape, 3), np.float32), np.zeros(shape, np.uint8),
@@ -166,10 +172,10 @@ def accept(
     )  # fmt: skip
     kernels.agree(
         ref.depth, ref.normal, ref.cost, on, rim, _intrinsics(camera), rotation, center, depths, normals,
-        *_stacked([p for _, p in sources]), reprojection, relative, most_cost, least_views, out.points, out.normals, out.views,
+        *_stacked(poses), reprojection, relative, most_cost, least_views, out.points, out.normals, out.views,
         out.rank, out.sigma, RANK_STEP, RIM, doubtful, SHARE,
     )  # fmt: skip
-    out.sigma = expected_error(out.sigma, out.views, len(sources) + 1, ref.depth / camera.fx)
+    out.sigma = expected_error(out.sigma, out.views, len(poses) + 1, ref.depth / camera.fx)
     return out
 
 

@@ -23,8 +23,9 @@ Xu, Q., Tao, W. (2019). Multi-scale geometric consistency guided multi-view ster
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
+from itertools import islice
 
 import cv2
 import numpy as np
@@ -99,22 +100,25 @@ class PatchMatchSettings:
 class _Sources:
     """Source photos at one level, as the kernels want them."""
 
-    def __init__(self, ref: View, sources: list[View]) -> None:
-        packed = [pack(s.gray) for s in sources]
-        sizes = [p.size for p in packed]
-        self.tex = np.concatenate([p.ravel() for p in packed]).view(np.int32)
-        self.bases = np.concatenate([[0], np.cumsum(sizes)[:-1]]).astype(np.int64)
-        self.sw = np.array([p.shape[1] for p in packed], np.int64)
-        self.sh = np.array([p.shape[0] for p in packed], np.int64)
-        self.A = np.empty((len(sources), 9), np.float32)
-        self.b = np.empty((len(sources), 3), np.float32)
+    def __init__(self, ref: View, sources: Iterable[View]) -> None:
+        packed, shapes, maps, shifts = [], [], [], []
         k_inv = np.linalg.inv(ref.camera.matrix)
-        for n, s in enumerate(sources):
-            rotation = s.rotation @ ref.rotation.T
-            shift = s.rotation @ (ref.center - s.center)
-            self.A[n] = (s.camera.matrix @ rotation @ k_inv).ravel()
-            self.b[n] = s.camera.matrix @ shift
-        self.views = len(sources)
+        for s in sources:
+            tex = pack(s.gray)
+            packed.append(tex.ravel().view(np.int32))
+            shapes.append(tex.shape)
+            maps.append((s.camera.matrix @ (s.rotation @ ref.rotation.T) @ k_inv).ravel())
+            shifts.append(s.camera.matrix @ (s.rotation @ (ref.center - s.center)))
+        self.views = len(packed)
+        ends = np.cumsum([len(p) for p in packed]).astype(np.int64)
+        self.bases = np.concatenate([[0], ends[:-1]]).astype(np.int64)
+        self.tex = np.empty(int(ends[-1]), np.int32)
+        for start in self.bases[::-1]:
+            # each goes as soon as it is copied: all of them twice would be what takes most
+            last = packed.pop()
+            self.tex[start : start + len(last)] = last
+        self.sh, self.sw = np.array(shapes, np.int64).T.copy()
+        self.A, self.b = np.array(maps, np.float32), np.array(shifts, np.float32)
 
 
 def disparity_step(ref: View, sources: list[View], depth: float) -> float:
@@ -132,7 +136,7 @@ def estimate_depth(
     settings: PatchMatchSettings,
     seeds: tuple[NDArray[np.float64], NDArray[np.float64]] | None = None,
     check: Callable[[], None] = lambda: None,
-    larger: tuple[View, list[View]] | None = None,
+    larger: Callable[[], tuple[View, Iterable[View]]] | None = None,
 ) -> DepthMap:
     """Depth map of one photo.
 
@@ -150,8 +154,8 @@ def estimate_depth(
         Known depths (sparse points) to start from.
     check : callable
         Called between sweeps; may raise to cancel.
-    larger : (View, list of View), optional
-        The same photos larger, to move the planes by that were found.
+    larger : callable, optional
+        Gives the same photos larger (View, iterable of View), to move the planes by that were found: asked when it comes to that.
     """
     if not sources:
         raise ValueError("a depth map needs at least one source photo")
@@ -194,7 +198,9 @@ def estimate_depth(
     assert chosen is not None
     if larger is not None:
         check()
-        _polish(plane, chosen, active & (cost < SURE), larger[0], larger[1][: len(sources)], settings)
+        # the photos as they were take room that the larger ones need
+        del src, shared
+        _polish(plane, chosen, active & (cost < SURE), *larger(), sources, settings)
     disparity = float(disparity_step(ref, sources, 1.0))
     return _as_depth_map(plane, cost, active, ref, disparity, MOMENT if larger is None else POLISHED_MOMENT)
 
@@ -204,11 +210,12 @@ def _polish(
     chosen: NDArray[np.int16],
     active: NDArray[np.bool_],
     ref: View,
+    larger: Iterable[View],
     sources: list[View],
     settings: PatchMatchSettings,
 ) -> None:
     """Planes (H, W, 3) moved in place to where larger photos agree best."""
-    src = _Sources(ref, sources)
+    src = _Sources(ref, islice(larger, len(sources)))
     farthest = np.float32(POLISH_REACH * disparity_step(ref, sources, 1.0))
     kernels.polish(
         ref.gray, active, plane, chosen, src.tex, src.bases, src.sw, src.sh, src.A, src.b, chosen.shape[2], settings.sigma_color,

@@ -11,7 +11,8 @@ from pydantic import Field
 
 from vast_quarry.core.box import KeepBox
 from vast_quarry.core.dense.first_look import first_cloud
-from vast_quarry.core.dense.fusion import Cloud, merged
+from vast_quarry.core.dense.fusion import Cloud
+from vast_quarry.core.dense.merging import merged_by_weight
 from vast_quarry.core.dense.strays import without_strays
 from vast_quarry.core.dense.views import choose_sources
 from vast_quarry.core.errors import PlainError
@@ -180,7 +181,9 @@ class PointsStep:
         memory = [(AGREE_BYTES + GIVE_SOURCE * len(beside[r])) * most for r in rows]
         context.each("Fusing", units.fuse, [(here, here, r, sorted(beside[r]), scales) for r in rows], memory=memory)
         context.stage("Dropping strays", 0, 1)
-        cloud = without_strays(merged([units.read_cloud(context.folder / "fused" / f"{r:05d}.npz") for r in rows]))
+        cloud = without_strays(
+            merged_by_weight(units.read_cloud(context.folder / "fused" / f"{r:05d}.npz") for r in rows)
+        )
         shutil.rmtree(context.folder / "flat", ignore_errors=True)
         for kind in ("accepted", "fused"):
             shutil.rmtree(context.folder / kind, ignore_errors=True)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from pathlib import Path
 
 import cv2
@@ -114,9 +115,16 @@ def depth_of_photo(
     settings = PatchMatchSettings(keep=keep, sweeps=tuple(sweeps), seed=row + 1)
     # a photo so small that it is not made smaller for its depth has nothing finer
     finer = [(r, finer_scale(scales[r])) for r in (row, *sources)]
-    fine = [_view(Path(folder), solution, r, s, "fine" if s > scales[r] else "gray") for r, s in finer]
-    larger = (fine[0], fine[1:]) if finer[0][1] > scales[row] else None
-    _save_depth(target, estimate_depth(view, views, near, far, active, settings, seeds, larger=larger))
+
+    def larger() -> tuple[View, Iterator[View]]:
+        """The photo and the others as large as they go, one after the other."""
+        fine = (_view(Path(folder), solution, r, s, "fine" if s > scales[r] else "gray") for r, s in finer)
+        return next(fine), fine
+
+    found = estimate_depth(
+        view, views, near, far, active, settings, seeds, larger=larger if finer[0][1] > scales[row] else None
+    )
+    _save_depth(target, found)
 
 
 def _seeds(solution: Solution, row: int, view: View) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
@@ -158,7 +166,7 @@ def accept(cameras: str, folder: str, row: int, sources: list[int], scales: dict
     if is_whole(target):
         return
     solution, root = load_solution(Path(cameras)), Path(folder)
-    others = [(load_depth(root, s), _pose(solution, s, scales[s])) for s in sources]
+    others = ((load_depth(root, s), _pose(solution, s, scales[s])) for s in sources)
     found = fusion.accept(load_depth(root, row), _pose(solution, row, scales[row]), others, least_views=least)
     write_arrays(
         target, points=found.points, normals=found.normals, views=found.views, rank=found.rank, sigma=found.sigma
