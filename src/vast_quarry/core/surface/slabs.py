@@ -73,15 +73,19 @@ def slabs_of(points: NDArray, most: int, margin: float) -> list[Slab]:
     return [Slab(axis, a, b, margin) for a, b in pairwise(ends)]
 
 
-def _led(mesh: Mesh, scene: RayScene, other: Mesh, axis: int, at: float, reach: float) -> Array:
+def _led(mesh: Mesh, other: Mesh, axis: int, at: float, reach: float) -> Array:
     """Vertices of a mesh, led over to the mean with another's surface towards a plane that lies within ``reach``."""
     vertices = mesh[0].copy()
     away = np.abs(vertices[:, axis] - at)
     near = np.flatnonzero(away < reach)
-    if not len(near) or not len(other[1]):
+    # no vertex is led farther than that, so no other face counts
+    faces = other[1][(np.abs(other[0][:, axis] - at) < 2 * reach)[other[1]].any(1)]
+    if not len(near) or not len(faces):
         return vertices
+    scene = RayScene()
+    scene.add(other[0], faces)
     face, uv = scene.nearest(vertices[near])
-    a, b, c = (other[0][other[1][face, k]] for k in range(3))
+    a, b, c = (other[0][faces[face, k]] for k in range(3))
     shift = a + uv[:, :1] * (b - a) + uv[:, 1:] * (c - a) - vertices[near]
     # what lies farther off is not the same piece of the surface
     shift[np.linalg.norm(shift, axis=1) > reach] = 0.0
@@ -235,11 +239,8 @@ def joined_slabs(slabs: list[Slab], meshes: list[Mesh], cell: float) -> Mesh:
         one, two = meshes[k], meshes[k + 1]
         if not len(one[1]) or not len(two[1]):
             continue
-        scenes = [RayScene(), RayScene()]
-        for scene, mesh in zip(scenes, (one, two)):
-            scene.add(*mesh)
-        meshes[k] = _led(one, scenes[1], two, axis, at, reach), one[1]
-        meshes[k + 1] = _led(two, scenes[0], one, axis, at, reach), two[1]
+        meshes[k] = _led(one, two, axis, at, reach), one[1]
+        meshes[k + 1] = _led(two, one, axis, at, reach), two[1]
     whole: Mesh | None = None
     for slab, mesh in zip(slabs, meshes):
         along = np.eye(3)[slab.axis]

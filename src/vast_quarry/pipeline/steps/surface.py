@@ -204,7 +204,7 @@ class SurfaceStep:
         way = whole_surface if settings.way == "whole" else thin_surface
         make = partial(way, context, cloud, settings=settings)
         (v, f), foot = main_surface(cloud, solution.box, rough, lambda text, n: context.stage(text, n, 4), make)
-        del cloud
+        del cloud, make
         give_back()
         agreed: list[float] = []
         if settings.refine:
