@@ -4536,8 +4536,6 @@ export interface components {
          * @description Surface.
          */
         SurfaceFigures: {
-            /** Octree Depth */
-            octree_depth?: number;
             /** Open Edges */
             open_edges?: number;
             /** Photos Agree */

@@ -24,7 +24,7 @@ Xu, Q., Tao, W. (2019). Multi-scale geometric consistency guided multi-view ster
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import islice
 
 import cv2
@@ -198,8 +198,9 @@ def estimate_depth(
     assert chosen is not None
     if larger is not None:
         check()
-        # the photos as they were take room that the larger ones need
-        del src, shared
+        # what the larger photos do not need takes room that they need
+        del src, shared, near, far, on
+        sources = [replace(s, gray=s.gray[:1, :1].copy()) for s in sources]
         _polish(plane, chosen, active & (cost < SURE), *larger(), sources, settings)
     disparity = float(disparity_step(ref, sources, 1.0))
     return _as_depth_map(plane, cost, active, ref, disparity, MOMENT if larger is None else POLISHED_MOMENT)

@@ -108,7 +108,6 @@ def depth_of_photo(
         empty = np.zeros(shape, np.float32)
         _save_depth(target, DepthMap(empty, np.zeros((*shape, 3), np.float32), empty + 2))
         return
-    views = [_view(Path(folder), solution, s, scales[s]) for s in sources]
     seeds = _seeds(solution, row, view)
     if not masked and len(seeds[1]):
         far = np.maximum(far, np.float32(BEHIND * np.quantile(seeds[1], 0.95)))
@@ -121,8 +120,16 @@ def depth_of_photo(
         fine = (_view(Path(folder), solution, r, s, "fine" if s > scales[r] else "gray") for r, s in finer)
         return next(fine), fine
 
+    # the others are held by nobody else, so that they can be let go when the larger ones come
     found = estimate_depth(
-        view, views, near, far, active, settings, seeds, larger=larger if finer[0][1] > scales[row] else None
+        view,
+        [_view(Path(folder), solution, s, scales[s]) for s in sources],
+        near,
+        far,
+        active,
+        settings,
+        seeds,
+        larger=larger if finer[0][1] > scales[row] else None,
     )
     _save_depth(target, found)
 
