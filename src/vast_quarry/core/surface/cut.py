@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from vast_quarry.core.surface.mesh import compacted, without_degenerate
+from vast_quarry.core.surface.mesh import compacted, open_edges, without_degenerate
 
 Array = NDArray[np.float64]
 Faces = NDArray[np.int64]
@@ -73,11 +73,9 @@ def led_down(vertices: Array, faces: Faces, height: float, base: float) -> tuple
 
     Open edges that lie at ``height`` get an upright face each; those elsewhere stay as they are.
     """
-    half = np.concatenate([faces[:, [0, 1]], faces[:, [1, 2]], faces[:, [2, 0]]])
-    count = np.int64(len(vertices))
-    key, back = half[:, 0] * count + half[:, 1], half[:, 1] * count + half[:, 0]
     at = np.abs(vertices[:, 2] - height) <= 1e-6 * float(np.ptp(vertices, axis=0).max())
-    rim = half[~np.isin(key, back) & at[half].all(1)]
+    rim = open_edges(faces)
+    rim = rim[at[rim].all(1)]
     if not len(rim):
         return vertices, faces
     used, inverse = np.unique(rim, return_inverse=True)

@@ -6,17 +6,16 @@ import manifold3d
 import numpy as np
 from numpy.typing import NDArray
 
+from vast_quarry.core.surface.mesh import open_edges
+
 Array = NDArray[np.float64]
 Faces = NDArray[np.int64]
 
 
 def boundary_loops(faces: Faces) -> list[NDArray[np.int64]]:
     """Closed loops of vertices along open edges, in the sense in which new faces would turn."""
-    half = np.concatenate([faces[:, [0, 1]], faces[:, [1, 2]], faces[:, [2, 0]]])
-    base = int(faces.max(initial=0)) + 1
-    open_half = half[~np.isin(half[:, 0] * base + half[:, 1], half[:, 1] * base + half[:, 0])]
     after: dict[int, list[int]] = {}
-    for a, b in open_half.tolist():
+    for a, b in open_edges(faces).tolist():
         after.setdefault(b, []).append(a)  # against the sense of the face beside it
     loops = []
     while after:

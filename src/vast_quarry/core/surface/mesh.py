@@ -102,6 +102,13 @@ def edge_faces(faces: Faces) -> tuple[Faces, Faces]:
     return pairs, np.stack([np.minimum(a, b), np.maximum(a, b)], 1)
 
 
+def open_edges(faces: Faces) -> Faces:
+    """Edges (K, 2) with a face on one side only, as that face runs along them; a face that runs the same way is no other side."""
+    half = np.concatenate([faces[:, [0, 1]], faces[:, [1, 2]], faces[:, [2, 0]]])
+    base = int(faces.max(initial=0)) + 1
+    return half[~np.isin(half[:, 0] * base + half[:, 1], half[:, 1] * base + half[:, 0])]
+
+
 def cut_apart(vertices: Array, faces: Faces) -> tuple[Array, Faces]:
     """The same faces with sheets that only touch taken apart: no edge has more than two faces, no vertex more than one fan.
 

@@ -22,7 +22,7 @@ from scipy.spatial import cKDTree
 
 from vast_quarry.core.raycast import RayScene
 from vast_quarry.core.surface.cut import cut_open
-from vast_quarry.core.surface.mesh import compacted, without_degenerate
+from vast_quarry.core.surface.mesh import compacted, open_edges, without_degenerate
 
 Array = NDArray[np.float64]
 Faces = NDArray[np.int64]
@@ -97,10 +97,10 @@ def _led(mesh: Mesh, other: Mesh, axis: int, at: float, reach: float) -> Array:
 def _rim(mesh: Mesh, axis: int, at: float, close: float) -> NDArray[np.int64]:
     """Open edges (K, 2) that lie in a plane, as the faces beside them have them."""
     vertices, faces = mesh
-    half = np.concatenate([faces[:, [0, 1]], faces[:, [1, 2]], faces[:, [2, 0]]])
-    half = half[(np.abs(vertices[:, axis] - at) <= close)[half].all(1)]
-    key, back = half[:, 0] * len(vertices) + half[:, 1], half[:, 1] * len(vertices) + half[:, 0]
-    return half[~np.isin(key, back)]
+    there = np.abs(vertices[:, axis] - at) <= close
+    # only faces that touch the plane have edges in it
+    rim = open_edges(faces[there[faces].any(1)])
+    return rim[there[rim].all(1)]
 
 
 #: vertices that are put into an open edge, in order along it
