@@ -68,9 +68,7 @@ def without_short_edges(vertices: Array, faces: Faces, shorter: float) -> tuple[
     graph = coo_matrix((np.ones(len(a), np.int8), (a, b)), shape=(len(vertices), len(vertices)))
     _, label = connected_components(graph, directed=False)
     _, first = np.unique(label, return_index=True)
-    f = label[faces]
-    f = f[(f[:, 0] != f[:, 1]) & (f[:, 1] != f[:, 2]) & (f[:, 2] != f[:, 0])]
-    v, f, _ = compacted(vertices[first], f)
+    v, f, _ = compacted(vertices[first], with_three_corners(label[faces]))
     return v, f
 
 
@@ -193,10 +191,15 @@ def midpoints(vertices: Array, faces: Faces) -> tuple[Array, Faces]:
     return np.concatenate([vertices, vertices[edges[first]].mean(1)]), cut
 
 
+def with_three_corners(faces: Faces) -> Faces:
+    """Faces whose corners are three different vertices."""
+    a, b, c = faces.T
+    return faces[(a != b) & (b != c) & (c != a)]
+
+
 def without_degenerate(vertices: Array, faces: Faces) -> Faces:
     """Faces with three different corners and some area."""
-    distinct = (faces[:, 0] != faces[:, 1]) & (faces[:, 1] != faces[:, 2]) & (faces[:, 2] != faces[:, 0])
-    faces = faces[distinct]
+    faces = with_three_corners(faces)
     extent = float(np.ptp(vertices, axis=0).max()) if len(vertices) else 1.0
     return faces[face_areas(vertices, faces) > 1e-13 * extent**2]
 

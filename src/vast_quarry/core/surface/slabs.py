@@ -22,7 +22,7 @@ from scipy.spatial import cKDTree
 
 from vast_quarry.core.raycast import RayScene
 from vast_quarry.core.surface.cut import cut_open
-from vast_quarry.core.surface.mesh import compacted, open_edges, without_degenerate
+from vast_quarry.core.surface.mesh import compacted, open_edges, with_three_corners, without_degenerate
 
 Array = NDArray[np.float64]
 Faces = NDArray[np.int64]
@@ -225,9 +225,7 @@ def _closed_cracks(vertices: Array, faces: Faces, axis: int, at: float, close: f
     vertices, name = vertices.copy(), np.arange(len(vertices))
     name[mine] = mine[first][which]
     vertices[mine] = ((low + high) / 2)[label[small[label]]]
-    f = name[faces]
-    f = f[(f[:, 0] != f[:, 1]) & (f[:, 1] != f[:, 2]) & (f[:, 2] != f[:, 0])]
-    v, f, _ = compacted(vertices, f)
+    v, f, _ = compacted(vertices, with_three_corners(name[faces]))
     return v, f
 
 
