@@ -11,15 +11,9 @@ from vast_quarry.core.camera import Camera, undistort_maps
 from vast_quarry.core.dense import patchmatch_kernels as kernels
 from vast_quarry.core.dense import window_kernels
 from vast_quarry.core.dense.fusion import accept, give
-from vast_quarry.core.dense.patchmatch import (
-    DepthMap,
-    PatchMatchSettings,
-    View,
-    _Sources,
-    disparity_step,
-    estimate_depth,
-    plane_normals,
-)
+from vast_quarry.core.dense import polish as polishing
+from vast_quarry.core.dense.patchmatch import DepthMap, PatchMatchSettings, estimate_depth, plane_normals
+from vast_quarry.core.dense.sources import Sources, View, disparity_step
 from vast_quarry.core.photo.reading import load_rgb
 from vast_quarry.core.pose import look_at
 from vast_quarry.core.raycast import RayScene
@@ -91,8 +85,8 @@ def test_kernel_cost_equals_plain_numpy(rng: np.random.Generator) -> None:
     plane = np.zeros((h, w, 3), np.float32)
     plane[..., 0] = 1 / depth + rng.normal(0, 0.004, depth.shape)
     plane[..., 1:] = rng.normal(0, 2e-4, (h, w, 2))
-    s = _Sources(ref, [src])
-    cost, chosen = np.zeros((h, w), np.float32), np.zeros((h, w, 1), np.int16)
+    s = Sources(ref, [src])
+    cost, chosen = np.zeros((h, w), np.float32), np.zeros((h, w, 1), np.int8)
     kernels.score(
         ref.gray,
         np.ones((h, w), bool),
@@ -110,6 +104,7 @@ def test_kernel_cost_equals_plain_numpy(rng: np.random.Generator) -> None:
         14.0,
         np.float32(0.02),
         3.0,
+        False,
     )
     for i, j in rng.integers([40, 30], [120, 90], (40, 2)):
         if cost[j, i] < 1.4:
@@ -135,7 +130,7 @@ def scratch() -> list[np.ndarray]:
 def test_normal_equations_of_a_plane_equal_those_of_plain_numpy(rng: np.random.Generator) -> None:
     """Derivatives by differences of what the source shows; mean and gain taken out by projection."""
     (ref, src, _), depth = textured_plane_views(rng)
-    s = _Sources(ref, [src])
+    s = Sources(ref, [src])
     o = window_kernels.OFFSETS
     for i, j in rng.integers([40, 30], [120, 90], (20, 2)):
         plane = np.array([1 / depth[j, i] + 0.002, 4e-4, -3e-4])
@@ -166,26 +161,48 @@ def test_normal_equations_of_a_plane_equal_those_of_plain_numpy(rng: np.random.G
         np.testing.assert_allclose(told / size, expected / size, atol=0.08)
 
 
-def test_a_plane_a_third_of_a_pixel_off_is_put_right_by_larger_photos(rng: np.random.Generator) -> None:
-    """The least squares of one window find what random changes would take many tries for."""
+def test_a_plane_a_third_of_a_pixel_off_is_put_right_by_larger_photos(
+    rng: np.random.Generator, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The least squares of one window find what random changes would take many tries for; in bands, each with the part of the other
+    photos that it needs, they find the same."""
     (ref, *sources), depth = textured_plane_views(rng)
     h, w = depth.shape
-    s = _Sources(ref, sources)
-    off = float(disparity_step(ref, sources, 1.0)) / 3
+    step = float(disparity_step(ref, sources, 1.0))
+    off = step / 3
     plane = np.zeros((h // 2, w // 2, 3), np.float32)
     inverse = cv2.resize((1 / depth).astype(np.float32), (w // 2, h // 2), interpolation=cv2.INTER_AREA)
     plane[..., 0] = inverse + off
     plane[..., 1:] = np.stack([np.gradient(inverse, axis=1), np.gradient(inverse, axis=0)], -1)
-    chosen = np.broadcast_to(np.arange(2, dtype=np.int16), (h // 2, w // 2, 2)).copy()
+    chosen = np.broadcast_to(np.arange(2, dtype=np.int8), (h // 2, w // 2, 2)).copy()
     active = np.zeros(inverse.shape, bool)
     active[15:45, 20:60] = True
-    kernels.polish(
-        ref.gray, active, plane, chosen, s.tex, s.bases, s.sw, s.sh, s.A, s.b, 2, 14.0, np.float32(0.05),
-        np.float32(5 * off), 3.0, 2,
-    )  # fmt: skip
-    left = np.abs(plane[..., 0] - inverse)
+
+    def moved() -> np.ndarray:
+        out = plane.copy()
+        polishing.polish(out, chosen, active, lambda: (ref, iter(sources)), 2 * step, 14.0, 3.0)
+        return out
+
+    whole = moved()
+    left = np.abs(whole[..., 0] - inverse)
     assert np.median(left[active]) < 0.1 * off
     np.testing.assert_allclose(left[~active], off, rtol=1e-3)
+
+    monkeypatch.setattr(polishing, "LINES", 10)
+    monkeypatch.setattr(polishing, "PIXELS", h * w // 2)
+    monkeypatch.setattr(polishing, "MARGIN", 16)
+    read = []
+    packed = polishing.Sources.__init__
+
+    def noted(self: Sources, *args: object) -> None:
+        packed(self, *args)  # type: ignore[arg-type]
+        read.append(len(self.tex))
+
+    monkeypatch.setattr(polishing.Sources, "__init__", noted)
+    bands = moved()
+    assert len(read) == 3
+    assert max(read) < 0.5 * 2 * h * w
+    assert np.median(np.abs(bands - whole)[active][:, 0]) < 1e-3 * off
 
 
 def test_slanted_plane_is_found(rng: np.random.Generator) -> None:

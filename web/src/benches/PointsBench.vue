@@ -47,12 +47,13 @@ watchThrottled(
       const at = await latest.ask((signal) =>
         ask(api.GET('/api/projects/{project_id}/photos/depth-at', { ...where, signal })),
       )
-      const { depth: far, gsd } = at
+      const { depth: far, gsd, around } = at
+      const about = around == null ? '' : t('photos.depthAround', { far: length(around) })
       readOut.value =
         far != null && gsd != null
           ? t('photos.depthAt', { far: length(far), gsd: length(gsd) })
           : at.why
-            ? say(at.why)
+            ? [say(at.why), about].filter(Boolean).join(' ')
             : null
     } catch {
       readOut.value = null // another place was asked for meanwhile, or there is no map of this photo

@@ -670,6 +670,7 @@ export const de: Catalogue = {
     taken: `${FOTOS} eingelesen`,
     depth: 'Tiefe',
     depthAt: '{far} entfernt · ein Pixel deckt {gsd}',
+    depthAround: 'Nach dem, was ringsum liegt: etwa {far} entfernt.',
     ties: 'Verknüpfungen',
   },
   masks: {

@@ -660,6 +660,7 @@ export const en = {
     taken: '{n, plural, one {# photo} other {# photos}} brought in',
     depth: 'depth',
     depthAt: '{far} away · a pixel covers {gsd}',
+    depthAround: 'By what lies around: about {far} away.',
     ties: 'ties',
   },
   masks: {

@@ -34,6 +34,16 @@ def _pixel(u, v, width, height):
     return i, j
 
 
+@njit(error_model="numpy", cache=True, inline="always")
+def _sight(X, normal, K, C, z):
+    """Pixels per unit of length along the surface with which a camera sees a place at depth ``z``: closer and more square-on is more."""
+    to = along = 0.0
+    for k in range(3):
+        to += (C[k] - X[k]) ** 2
+        along += (C[k] - X[k]) * normal[k]
+    return max(along / np.sqrt(to), 0.05) * K[0] / z
+
+
 @njit(error_model="numpy", cache=True, parallel=True)
 def supported(depth, normal, cost, K, R, relative, most_cost, least, out, rim):
     """Pixels of a depth map that lie on one surface with at least ``least`` others about them, and those at a rim of it.
@@ -89,6 +99,9 @@ def agree(
     """Mean of what photos that agree say of each pixel, how many they are, how well the photo sees it (``rank``), and the variance
     of what single ones say along the pixel's normal.
 
+    What a photo says counts by the fourth power of its pixels per length there: its window is flat and the surface is not, which
+    puts it off by the square of what the window covers.
+
     ``normals`` of the others are int8, 127 to the unit. Pixels that are ``doubtful`` (H, W) want the ``share`` of the photos that
     could see them, besides being seen alike by ``least``.
     """
@@ -107,16 +120,14 @@ def agree(
                 continue
             x = (i - K[2]) / K[0] * d
             y = (j - K[3]) / K[1] * d
-            to = 0.0
-            mine = 0.0
             for k in range(3):
                 X[k] = R[0, k] * x + R[1, k] * y + R[2, k] * d + C[k]
                 acc[k] = X[k]
                 accn[k] = normal[j, i, k]
-                to += (C[k] - X[k]) ** 2
-                mine += (C[k] - X[k]) * accn[k]
+            mine = _sight(X, normal[j, i], K, C, d)
             count = 1
             asked = 1
+            total = squares = 1.0
             off_sum = off_squares = 0.0
             for s in range(sources):
                 u, v, z = _seen(X, Ks[s], Rs[s], Cs[s])
@@ -156,25 +167,26 @@ def agree(
                 if zr <= 0 or (eu - i) ** 2 + (ev - j) ** 2 > reproj * reproj:
                     continue
                 count += 1
+                weight = (_sight(X, normal[j, i], Ks[s], Cs[s], z) / mine) ** 4
+                total += weight
+                squares += weight * weight
                 off = 0.0
                 for k in range(3):
                     off += (Y[k] - X[k]) * normal[j, i, k]
-                    acc[k] += Y[k]
-                    accn[k] += normals[s, vi, ui, k] / 127.0
-                off_sum += off
-                off_squares += off * off
+                    acc[k] += weight * Y[k]
+                    accn[k] += weight * normals[s, vi, ui, k] / 127.0
+                off_sum += weight * off
+                off_squares += weight * off * off
             if count < least or (doubtful[j, i] and count < share * asked):
                 continue
             # the photo's own point is one of them, at 0
-            variance[j, i] = max(off_squares - off_sum * off_sum / count, 0.0) / max(count - 1, 1)
+            variance[j, i] = max(off_squares - off_sum * off_sum / total, 0.0) / max(total - squares / total, 1e-9)
             length = np.sqrt(accn[0] ** 2 + accn[1] ** 2 + accn[2] ** 2)
             for k in range(3):
-                out[j, i, k] = acc[k] / count
+                out[j, i, k] = acc[k] / total
                 out_n[j, i, k] = accn[k] / max(length, 1e-12)
             views[j, i] = min(count, 255)
-            # pixels per unit of length along the surface: closer and more square-on is better
-            sight = max(mine / np.sqrt(to) * K[0] / d, 1e-9)
-            rank[j, i] = np.int64(np.floor(np.log(sight) / rank_step)) - (rim_steps if rim[j, i] else 0)
+            rank[j, i] = np.int64(np.floor(np.log(mine) / rank_step)) - (rim_steps if rim[j, i] else 0)
 
 
 @njit(error_model="numpy", cache=True, parallel=True)

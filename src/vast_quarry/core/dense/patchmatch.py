@@ -23,9 +23,8 @@ Xu, Q., Tao, W. (2019). Multi-scale geometric consistency guided multi-view ster
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 from dataclasses import dataclass, replace
-from itertools import islice
 
 import cv2
 import numpy as np
@@ -34,7 +33,8 @@ from numpy.typing import NDArray
 from vast_quarry.core.camera import Camera
 from vast_quarry.core.dense import patchmatch_kernels as kernels
 from vast_quarry.core.dense.curvature import MOMENT, POLISHED_MOMENT, unbent
-from vast_quarry.core.dense.window_kernels import pack
+from vast_quarry.core.dense.polish import Larger, polish
+from vast_quarry.core.dense.sources import Sources, View, disparity_step
 
 Floats = NDArray[np.float32]
 #: cost up to which a plane says how the surface bends
@@ -42,26 +42,6 @@ SURE = 0.7
 #: by how much less a sample of the window counts, of the square of its distance in pixels: wide while planes are looked for, narrow
 #: where they are found. Narrower still is nearer the truth in clean photos (0.2: by 3 % of the median) and farther in noisy ones
 WIDE, NARROW = 0.02, 0.15
-#: the same in larger photos; Newton's steps there, each no farther than so many of their pixels
-POLISH, POLISH_STEPS, POLISH_REACH = 0.1, 3, 1.5
-
-
-@dataclass
-class View:
-    """An undistorted photo with its pose: gray (H, W) uint8, pinhole camera, rotation (3, 3), centre (3,)."""
-
-    gray: NDArray[np.uint8]
-    camera: Camera
-    rotation: NDArray[np.float64]
-    center: NDArray[np.float64]
-
-    def at_level(self, level: int) -> View:
-        """The view at ``2^-level`` of its size."""
-        if level == 0:
-            return self
-        size = (max(16, self.camera.width >> level), max(16, self.camera.height >> level))
-        gray = cv2.resize(self.gray, size, interpolation=cv2.INTER_AREA)
-        return View(gray, self.camera.scaled(*size), self.rotation, self.center)
 
 
 @dataclass
@@ -97,36 +77,6 @@ class PatchMatchSettings:
     seed: int = 1
 
 
-class _Sources:
-    """Source photos at one level, as the kernels want them."""
-
-    def __init__(self, ref: View, sources: Iterable[View]) -> None:
-        packed, shapes, maps, shifts = [], [], [], []
-        k_inv = np.linalg.inv(ref.camera.matrix)
-        for s in sources:
-            tex = pack(s.gray)
-            packed.append(tex.ravel().view(np.int32))
-            shapes.append(tex.shape)
-            maps.append((s.camera.matrix @ (s.rotation @ ref.rotation.T) @ k_inv).ravel())
-            shifts.append(s.camera.matrix @ (s.rotation @ (ref.center - s.center)))
-        self.views = len(packed)
-        ends = np.cumsum([len(p) for p in packed]).astype(np.int64)
-        self.bases = np.concatenate([[0], ends[:-1]]).astype(np.int64)
-        self.tex = np.empty(int(ends[-1]), np.int32)
-        for start in self.bases[::-1]:
-            # each goes as soon as it is copied: all of them twice would be what takes most
-            last = packed.pop()
-            self.tex[start : start + len(last)] = last
-        self.sh, self.sw = np.array(shapes, np.int64).T.copy()
-        self.A, self.b = np.array(maps, np.float32), np.array(shifts, np.float32)
-
-
-def disparity_step(ref: View, sources: list[View], depth: float) -> float:
-    """Change of inverse depth that moves the image in a typical source photo by one pixel."""
-    baselines = [np.linalg.norm(s.center - ref.center) for s in sources]
-    return float(1.0 / (ref.camera.fx * max(float(np.median(baselines)), 1e-9)))
-
-
 def estimate_depth(
     ref: View,
     sources: list[View],
@@ -136,7 +86,7 @@ def estimate_depth(
     settings: PatchMatchSettings,
     seeds: tuple[NDArray[np.float64], NDArray[np.float64]] | None = None,
     check: Callable[[], None] = lambda: None,
-    larger: Callable[[], tuple[View, Iterable[View]]] | None = None,
+    larger: Larger | None = None,
 ) -> DepthMap:
     """Depth map of one photo.
 
@@ -155,7 +105,8 @@ def estimate_depth(
     check : callable
         Called between sweeps; may raise to cancel.
     larger : callable, optional
-        Gives the same photos larger (View, iterable of View), to move the planes by that were found: asked when it comes to that.
+        Gives the same photos larger (View, iterable of View), to move the planes by that were found: asked when it comes to that,
+        once for each band of the map.
     """
     if not sources:
         raise ValueError("a depth map needs at least one source photo")
@@ -169,7 +120,7 @@ def estimate_depth(
     cost = chosen = None
     for level in range(levels - 1, -1, -1):
         view = ref.at_level(level)
-        src = _Sources(view, [s.at_level(level) for s in sources])
+        src = Sources(view, [s.at_level(level) for s in sources])
         shape = view.gray.shape
         on, near, far = _level_bounds(active, nearest, farthest, shape)
         spread = np.float32(disparity_step(view, sources, 1.0) * 2.0)
@@ -178,11 +129,16 @@ def estimate_depth(
         else:
             plane = _refined_planes(plane, shape)
             plane[..., 0] = np.clip(plane[..., 0], far, near)
+        # on the finest level the photos that were best on the one before are asked first: over a larger part of the subject they are
+        # told from those that are hidden more surely
+        carried = chosen is not None and not level
+        chosen = _nearest(chosen, shape) if chosen is not None and carried else np.zeros((*shape, keep), np.int8)
         cost = np.full(shape, 2.0, np.float32)
-        chosen = np.zeros((*shape, keep), np.int16)
         shared = (src.tex, src.bases, src.sw, src.sh, src.A, src.b, src.views, keep)
         falloff = np.float32(WIDE if level else NARROW)
-        kernels.score(view.gray, on, plane, cost, chosen, *shared, settings.sigma_color, falloff, settings.smallest_var)
+        kernels.score(
+            view.gray, on, plane, cost, chosen, *shared, settings.sigma_color, falloff, settings.smallest_var, carried
+        )
         for s in range(settings.sweeps[level]):
             check()
             first = level == levels - 1 and s < 3
@@ -201,27 +157,10 @@ def estimate_depth(
         # what the larger photos do not need takes room that they need
         del src, shared, near, far, on
         sources = [replace(s, gray=s.gray[:1, :1].copy()) for s in sources]
-        _polish(plane, chosen, active & (cost < SURE), *larger(), sources, settings)
+        farthest = disparity_step(ref, sources, 1.0)
+        polish(plane, chosen, active & (cost < SURE), larger, farthest, settings.sigma_color, settings.smallest_var, check)
     disparity = float(disparity_step(ref, sources, 1.0))
     return _as_depth_map(plane, cost, active, ref, disparity, MOMENT if larger is None else POLISHED_MOMENT)
-
-
-def _polish(
-    plane: Floats,
-    chosen: NDArray[np.int16],
-    active: NDArray[np.bool_],
-    ref: View,
-    larger: Iterable[View],
-    sources: list[View],
-    settings: PatchMatchSettings,
-) -> None:
-    """Planes (H, W, 3) moved in place to where larger photos agree best."""
-    src = _Sources(ref, islice(larger, len(sources)))
-    farthest = np.float32(POLISH_REACH * disparity_step(ref, sources, 1.0))
-    kernels.polish(
-        ref.gray, active, plane, chosen, src.tex, src.bases, src.sw, src.sh, src.A, src.b, chosen.shape[2], settings.sigma_color,
-        np.float32(POLISH), farthest, settings.smallest_var, POLISH_STEPS,
-    )  # fmt: skip
 
 
 def _level_bounds(
@@ -261,19 +200,25 @@ def _random_planes(
     return plane
 
 
+def _places(coarse: int, fine: int) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
+    """Where the pixels of a side lie on a coarser one, and the pixels there that hold them."""
+    at = (np.arange(fine) + 0.5) * (coarse / fine) - 0.5
+    return at, np.clip(np.round(at).astype(np.int64), 0, coarse - 1)
+
+
+def _nearest(picture: NDArray, shape: tuple[int, ...]) -> NDArray:
+    """A picture of a coarser level as large as a finer one."""
+    (_, j), (_, i) = _places(picture.shape[0], shape[0]), _places(picture.shape[1], shape[1])
+    return picture[j[:, None], i]
+
+
 def _refined_planes(plane: Floats, shape: tuple[int, ...]) -> Floats:
     """Planes of a coarser level carried to a finer one."""
-    h, w = shape
-    ch, cw = plane.shape[:2]
-    sy, sx = ch / h, cw / w
-    v = (np.arange(h) + 0.5) * sy - 0.5
-    u = (np.arange(w) + 0.5) * sx - 0.5
-    j = np.clip(np.round(v).astype(int), 0, ch - 1)
-    i = np.clip(np.round(u).astype(int), 0, cw - 1)
-    out = plane[j][:, i].copy()
+    (v, j), (u, i) = _places(plane.shape[0], shape[0]), _places(plane.shape[1], shape[1])
+    out = plane[j[:, None], i]
     out[..., 0] += out[..., 1] * (u - i)[None, :].astype(np.float32) + out[..., 2] * (v - j)[:, None].astype(np.float32)
-    out[..., 1] *= np.float32(sx)
-    out[..., 2] *= np.float32(sy)
+    out[..., 1] *= np.float32(plane.shape[1] / shape[1])
+    out[..., 2] *= np.float32(plane.shape[0] / shape[0])
     return out
 
 

@@ -214,8 +214,10 @@ def sweep(
 
 
 @njit(error_model="numpy", cache=True, parallel=True, fastmath=True)
-def score(ref, active, plane, cost, chosen, tex, bases, sw, sh, H, HB, views, keep, sigma_color, falloff, smallest_var):
-    """Cost and best views of every pixel's present plane, in place."""
+def score(
+    ref, active, plane, cost, chosen, tex, bases, sw, sh, H, HB, views, keep, sigma_color, falloff, smallest_var, known
+):  # fmt: skip
+    """Cost and best views of every pixel's present plane, in place; the cost in the views that are ``chosen`` if these are ``known``."""
     height, width = ref.shape
     ox = OFFSETS[:, 0].copy()
     oy = OFFSETS[:, 1].copy()
@@ -235,9 +237,18 @@ def score(ref, active, plane, cost, chosen, tex, bases, sw, sh, H, HB, views, ke
             _, var = window(ref, j, i, sigma_color, falloff, ox, oy, value, weight)
             if var < smallest_var:
                 var = np.float32(smallest_var)
+            px = np.float32(i)
+            py = np.float32(j)
+            if known:
+                total = cost_over(
+                    chosen[j, i], keep, np.float32(1e9), SLACK, tex, bases, sw, sh, H, HB, px, py, plane[j, i, 0], plane[j, i, 1],
+                    plane[j, i, 2], value, weight, var, ox, oy, index, fx, fy,
+                )  # fmt: skip
+                cost[j, i] = total / np.float32(keep)
+                continue
             score_all(
-                tex, bases, sw, sh, H, HB, views, np.float32(i), np.float32(j), plane[j, i, 0], plane[j, i, 1],
-                plane[j, i, 2], value, weight, var, ox, oy, index, fx, fy, costs,
+                tex, bases, sw, sh, H, HB, views, px, py, plane[j, i, 0], plane[j, i, 1], plane[j, i, 2], value, weight, var, ox,
+                oy, index, fx, fy, costs,
             )  # fmt: skip
             cost[j, i] = _best(costs, views, keep, mine)
             for k in range(keep):
@@ -246,9 +257,9 @@ def score(ref, active, plane, cost, chosen, tex, bases, sw, sh, H, HB, views, ke
 
 @njit(error_model="numpy", cache=True, parallel=True, fastmath=True)
 def polish(
-    ref, active, plane, chosen, tex, bases, sw, sh, H, HB, keep, sigma_color, falloff, farthest, smallest_var, steps
+    ref, active, plane, chosen, tex, bases, sw, sh, H, HB, keep, sigma_color, falloff, farthest, smallest_var, steps, first, end
 ):  # fmt: skip
-    """Planes of a map moved, in place, to where larger photos agree best.
+    """Planes of the lines ``first`` to ``end`` of a map moved, in place, to where larger photos agree best.
 
     ``ref`` (H', W') and the sources are larger than the map: ``active`` (H, W), ``plane`` (H, W, 3) and ``chosen`` (H, W, keep) are
     those of :func:`sweep`. ``farthest``: change of inverse depth that no step exceeds.
@@ -258,8 +269,8 @@ def polish(
     oy = OFFSETS[:, 1].copy()
     across = np.float32(ref.shape[1]) / np.float32(width)
     down = np.float32(ref.shape[0]) / np.float32(height)
-    for j_ in prange(height):
-        j = np.int64(j_)
+    for j_ in prange(end - first):
+        j = np.int64(j_) + first
         value = np.empty(32, np.float32)
         weight = np.empty(32, np.float32)
         index = np.empty(32, np.int32)

@@ -11,7 +11,8 @@ from numpy.typing import NDArray
 
 from vast_quarry.core.camera import Camera, project, undistort_maps
 from vast_quarry.core.dense import fusion
-from vast_quarry.core.dense.patchmatch import DepthMap, PatchMatchSettings, View, estimate_depth
+from vast_quarry.core.dense.patchmatch import DepthMap, PatchMatchSettings, estimate_depth
+from vast_quarry.core.dense.sources import View
 from vast_quarry.core.dense.views import box_bounds
 from vast_quarry.core.formats.atomic import atomic_write, is_whole, write_arrays
 from vast_quarry.core.mask.files import mask_at

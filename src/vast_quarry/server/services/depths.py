@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from pydantic import BaseModel
 
 from vast_quarry.core.camera import Camera, undistort
+from vast_quarry.core.dense.completing import completed
 from vast_quarry.core.dense.fusion import on_one_surface
 from vast_quarry.core.photo.quality import dark_map
 from vast_quarry.core.words import Said
@@ -30,6 +31,8 @@ from vast_quarry.server.services.pictures import as_png
 
 #: where light comes from, seen from the camera (right, down, ahead)
 LIGHT = np.array([-0.5, -0.6, -0.62])
+#: cost up to which a pixel's depth is handed on to those that have none
+SURE = 0.4
 #: light where nothing is known of the slope
 EVEN = 0.73
 #: grey that changes by less than this (of 255) over a window of so many pixels gives nothing to compare
@@ -41,7 +44,8 @@ class Seen:
     """A depth map in the photo as it was taken, at the size of the map.
 
     ``depth`` (H, W), 0 where there is none that is kept, ``lit`` (H, W) 0 to 1; and why there is none: ``outside`` the keep box,
-    ``masked``, ``dark``, ``flat`` (H, W) bool. ``focal`` is that of the photo in its own pixels.
+    ``masked``, ``dark``, ``flat`` (H, W) bool. ``around`` (H, W): what the depth would be by what lies on all four sides, 0 where
+    that is not known. ``focal`` is that of the photo in its own pixels.
     """
 
     depth: NDArray[np.float32]
@@ -50,6 +54,7 @@ class Seen:
     masked: NDArray[np.bool_]
     dark: NDArray[np.bool_]
     flat: NDArray[np.bool_]
+    around: NDArray[np.float32]
     focal: float
 
 
@@ -96,6 +101,7 @@ def _seen(versions: Path, number: int, photos: int, masks: int, row: int) -> See
         on = here & on_one_surface(found, (flat, solution.rotations[row], solution.centers[row]))[0]
         facing = np.clip(found.normal @ solution.rotations[row].T @ (LIGHT / np.linalg.norm(LIGHT)), 0, 1)
     inside = _in_box(solution, row, flat, found.depth)
+    guess, sides = completed(found.depth, on & inside & (found.cost < SURE))
     # each pixel of the photo as it was taken, in the map
     u, v = np.meshgrid(np.arange(w, dtype=float), np.arange(h, dtype=float))
     xy = undistort(np.stack([u, v], -1), lens)
@@ -113,7 +119,8 @@ def _seen(versions: Path, number: int, photos: int, masks: int, row: int) -> See
     return Seen(
         taken(np.where(on & inside, found.depth, 0).astype(np.float32)), taken(facing.astype(np.float32)),
         taken((on & ~inside).astype(np.uint8)) > 0, kept == 0, dark > 0,
-        _flat(cv2.cvtColor(rgb, cv2.COLOR_RGB2GRAY).astype(np.float32)), solution.lens(row).fx,
+        _flat(cv2.cvtColor(rgb, cv2.COLOR_RGB2GRAY).astype(np.float32)),
+        taken(np.where(sides == 4, guess, 0).astype(np.float32)), solution.lens(row).fx,
     )  # fmt: skip
 
 
@@ -133,9 +140,11 @@ def depth_picture(folders: Folders, row: int) -> bytes:
 
 
 class DepthAt(BaseModel):
-    """The depth at a place of a photo, and how large a pixel of the photo is there, in the world's unit; or why there is none."""
+    """The depth at a place of a photo, and how large a pixel of the photo is there, in the world's unit; or why there is none, and
+    what it would be by what lies around."""
 
     depth: float | None = None
+    around: float | None = None
     gsd: float | None = None
     why: Sentence | None = None
 
@@ -155,4 +164,8 @@ def depth_at(folders: Folders, row: int, x: float, y: float) -> DepthAt:
         (s.flat, Said("No depth: too even here to tell one place from the next.")),
     )
     why = next((said for where, said in reasons if where[j, i]), None)
-    return DepthAt(why=why or Said("No depth: too few photos saw this alike."))
+    wanted = not (s.masked[j, i] or s.outside[j, i]) and s.around[j, i] > 0
+    return DepthAt(
+        why=why or Said("No depth: too few photos saw this alike."),
+        around=float(s.around[j, i]) if wanted else None,
+    )
