@@ -7,7 +7,7 @@ import pytest
 from numba import njit
 
 from vast_quarry.core.camera import Camera
-from vast_quarry.core.dense import fusion
+from vast_quarry.core.dense import fusion, fusion_kernels
 from vast_quarry.core.dense.curvature import MOMENT, unbent
 from vast_quarry.core.dense.fusion import Accepted, Pose, accept, give
 from vast_quarry.core.dense.patchmatch import DepthMap, PatchMatchSettings, estimate_depth
@@ -85,8 +85,8 @@ def test_however_close_the_photos_are_the_surface_is_kept_once(
 def test_the_spread_of_single_photos_is_what_they_err(
     rng: np.random.Generator, monkeypatch: pytest.MonkeyPatch, photos: int
 ) -> None:
-    """Of photos that err each for itself by 0.4 per mille of the depth, the stated error is that, times what is set; a little less, for
-    along the normal it is less from the side."""
+    """Of photos that err each for itself by 0.4 per mille of the depth, the stated error is that, times what is set, and by what angles
+    between the rays are; a little less, for along the normal it is less from the side."""
     monkeypatch.setattr(fusion, "IN_COMMON", 0.0)
     poses: list[Pose] = []
     for a in np.radians(np.linspace(-30, 30, photos)):
@@ -98,7 +98,9 @@ def test_the_spread_of_single_photos_is_what_they_err(
     found = accept(maps[middle], poses[middle], others)
     there = found.views == photos
     assert there.sum() > 200
-    assert np.median(found.sigma[there]) == pytest.approx(fusion.SPREAD * 0.00036 * 1.6, rel=0.2)
+    parallax = np.mean([np.sin(np.radians(60 / (photos - 1) * abs(m - middle))) ** 2 for m in range(photos) if m != middle])
+    lasting = min(parallax / fusion_kernels.WIDE_ENOUGH, 1)
+    assert np.median(found.sigma[there]) == pytest.approx(fusion.SPREAD * 0.00036 * 1.6 * lasting**0.5, rel=0.2)
     assert (found.sigma[found.views == 0] == 0).all()
     if photos == 9:  # where few of those that were asked agree, what they say is worth less
         few = found.views == found.views[found.views > 0].min()

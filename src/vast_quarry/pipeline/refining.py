@@ -28,6 +28,8 @@ VERTICES, MEASURED, UNIT_BYTES, PHOTO_BYTES = 40_000, 40_000, 1.5e8, 24.0
 BETTER = 0.02
 #: edges longer than so many pixels are halved once, while no more triangles than so many come of it
 COARSE, MOST_FACES = 2.5, 8_000_000
+#: faces from which on workers that only hold them are let go
+MANY_FACES = 600_000
 
 
 def refined(context: Context, mesh: Mesh, solution: Solution, turns: int, foot: float) -> tuple[Mesh, list[float]]:
@@ -49,6 +51,9 @@ def refined(context: Context, mesh: Mesh, solution: Solution, turns: int, foot: 
         "Making photos ready", units.make_ready, [(here, o) for o in orders],
         memory=[PHOTO_BYTES * o.camera.width * o.camera.height for o in orders],
     )  # fmt: skip
+    if len(faces) > MANY_FACES:
+        # they hold what tells which faces a photo sees, which is known now
+        context.executor.rest()
     agreed: list[float] = []
     before = mesh
     some = _some(len(vertices))

@@ -17,6 +17,7 @@ from vast_quarry.core.words import Said
 from vast_quarry.pipeline.executors import LazyExecutor
 from vast_quarry.pipeline.figures import Figures
 from vast_quarry.pipeline.forecast import StageClock
+from vast_quarry.pipeline.memory import give_back
 
 
 def setting(
@@ -115,6 +116,9 @@ class Context:
         self.check()
         now = time.monotonic()
         if now - self._last > 0.2 or done >= total or done == 0 or text != self._stage:
+            if text != self._stage:
+                # what the stage before let go lies idle otherwise: of a surface out of 1.7 million points 700 MB
+                give_back()
             self._stage = text
             self._last = now
             self.reporter.stage(self.layer, text, done, total, self.clock.note(text, done, total))

@@ -161,7 +161,7 @@ def accept(
     for d, p in sources:
         maps.append(np.where(d.cost <= most_cost, d.depth, 0).astype(np.float32))
         # an eighth of a degree is enough of others' normals, and takes a quarter of the memory
-        upright.append(np.round(127 * d.normal).astype(np.int8))
+        upright.append(d.normal if d.normal.dtype == np.int8 else np.round(127 * d.normal).astype(np.int8))
         poses.append(p)
     size = tuple(np.max([m.shape for m in maps], axis=0)) if maps else (1, 1)
     depths, normals = _padded(maps, size, np.float32), _padded(upright, (*size, 3), np.int8)

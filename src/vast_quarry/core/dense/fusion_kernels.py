@@ -11,6 +11,8 @@ from numba import njit, prange
 
 #: neighbours in the map that a pixel is asked to lie on a surface with: within so many pixels
 AROUND = 2
+#: parallax (square of the sine) from which on maps differ by what they all have from their windows: 30 degrees
+WIDE_ENOUGH = 0.25
 
 
 @njit(error_model="numpy", cache=True, inline="always")
@@ -42,6 +44,19 @@ def _sight(X, normal, K, C, z):
         to += (C[k] - X[k]) ** 2
         along += (C[k] - X[k]) * normal[k]
     return max(along / np.sqrt(to), 0.05) * K[0] / z
+
+
+@njit(error_model="numpy", cache=True, inline="always")
+def _parallax(X, C, D):
+    """Square of the sine of the angle between the rays from a place to two cameras."""
+    aa = bb = ab = 0.0
+    for k in range(3):
+        a = C[k] - X[k]
+        b = D[k] - X[k]
+        aa += a * a
+        bb += b * b
+        ab += a * b
+    return max(1.0 - ab * ab / max(aa * bb, 1e-30), 0.0)
 
 
 @njit(error_model="numpy", cache=True, parallel=True)
@@ -128,6 +143,7 @@ def agree(
             count = 1
             asked = 1
             total = squares = 1.0
+            parallax = 0.0
             off_sum = off_squares = 0.0
             for s in range(sources):
                 u, v, z = _seen(X, Ks[s], Rs[s], Cs[s])
@@ -170,6 +186,7 @@ def agree(
                 weight = (_sight(X, normal[j, i], Ks[s], Cs[s], z) / mine) ** 4
                 total += weight
                 squares += weight * weight
+                parallax += weight * _parallax(X, C, Cs[s])
                 off = 0.0
                 for k in range(3):
                     off += (Y[k] - X[k]) * normal[j, i, k]
@@ -180,7 +197,10 @@ def agree(
             if count < least or (doubtful[j, i] and count < share * asked):
                 continue
             # the photo's own point is one of them, at 0
-            variance[j, i] = max(off_squares - off_sum * off_sum / total, 0.0) / max(total - squares / total, 1e-9)
+            # by how much maps differ for the small angles that they are made from goes out of the mean; windows' errors stay
+            lasting = min(parallax / max(total - 1.0, 1e-9) / WIDE_ENOUGH, 1.0)
+            spread = max(off_squares - off_sum * off_sum / total, 0.0) / max(total - squares / total, 1e-9)
+            variance[j, i] = lasting * spread
             length = np.sqrt(accn[0] ** 2 + accn[1] ** 2 + accn[2] ** 2)
             for k in range(3):
                 out[j, i, k] = acc[k] / total

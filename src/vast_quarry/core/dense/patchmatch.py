@@ -53,13 +53,13 @@ class DepthMap:
     depth : (H, W) float32
         Along the optical axis, 0 where unknown.
     normal : (H, W, 3) float32
-        In the world, towards the camera.
+        In the world, towards the camera. (int8, 127 to the unit, where it is only handed to what packs it so.)
     cost : (H, W) float32
         One minus correlation, 0 (same) to 2.
     """
 
     depth: Floats
-    normal: Floats
+    normal: Floats | NDArray[np.int8]
     cost: Floats
 
 

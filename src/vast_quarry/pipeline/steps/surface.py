@@ -28,11 +28,13 @@ from vast_quarry.pipeline.skin import skin
 from vast_quarry.pipeline.solution import load_solution
 from vast_quarry.pipeline.step import Context, StepSettings, setting
 from vast_quarry.pipeline.steps.points import load_cloud
+from vast_quarry.pipeline.units import skin as skins
 from vast_quarry.pipeline.units import volume as units
 
 Mesh = tuple[NDArray[np.float64], NDArray[np.int64]]
 
-
+#: faces above which triangles are made fewer by a worker
+APART = 600_000
 #: holes that are closed in any case, in spacings of the points
 SMALL_HOLE = 12.0
 #: cells of the lattice of distances, in those of the skin, and in spacings at most; tiles that one unit looks at; bytes that a tile takes, and a depth map
@@ -187,6 +189,23 @@ def main_surface(
     return (v, f), foot if foot > base else -np.inf
 
 
+def _fewer(context: Context, v: NDArray[np.float64], f: NDArray[np.int64]) -> Mesh:
+    """A mesh of no more faces than are wanted; a large one by a worker that then goes, for the library keeps its memory."""
+    if len(f) <= max(context.settings.faces, APART):
+        return decimate(v, f, context.settings.faces)
+    context.executor.rest()
+    here = str(context.folder)
+    write_arrays(context.folder / skins.MANY_FILE, vertices=v, faces=f)
+    del v, f
+    context.each("Fewer triangles", skins.fewer, [(here, context.settings.faces)])
+    context.executor.rest()
+    with np.load(context.folder / skins.FEWER_FILE) as made:
+        mesh = made["vertices"], made["faces"]
+    for name in (skins.MANY_FILE, skins.FEWER_FILE):
+        (context.folder / name).unlink(missing_ok=True)
+    return mesh
+
+
 class SurfaceStep:
     """Meshes the cloud."""
 
@@ -211,7 +230,7 @@ class SurfaceStep:
             (v, f), agreed = refined(context, (v, f), solution, settings.refine, foot)
         full = len(f)
         context.stage("Fewer triangles", 3, 4)
-        v, f = decimate(v, f, settings.faces)
+        v, f = _fewer(context, v, f)
         v, f = main_body(*cut_apart(*main_body(v, f)))
         if settings.closed:
             v, f = close_holes(v, f)

@@ -157,15 +157,24 @@ def _save_depth(target: Path, d: DepthMap) -> None:
         )  # fmt: skip
 
 
-def load_depth(folder: Path, row: int) -> DepthMap:
-    """A saved depth map."""
+def load_depth(folder: Path, row: int, packed: bool = False) -> DepthMap:
+    """A saved depth map; with its normals as they are saved, if they are to stay ``packed``."""
+    depth = load_depths(folder, row)
+    with np.load(_file(folder, "depth", row)) as f:
+        if "depth" in f.files:
+            return DepthMap(depth, f["normal"].astype(np.float32), f["cost"].astype(np.float32))
+        normal = f["normal"] if packed else f["normal"].astype(np.float32) / 127
+        return DepthMap(depth, normal, f["cost"].astype(np.float32) / 127)
+
+
+def load_depths(folder: Path, row: int) -> NDArray[np.float32]:
+    """The depths (H, W) of a saved depth map alone."""
     with np.load(_file(folder, "depth", row)) as f:
         if "depth" in f.files:  # of an earlier version of the program
-            return DepthMap(f["depth"], f["normal"].astype(np.float32), f["cost"].astype(np.float32))
-        packed = f["inverse"]
-        w = float(f["low"]) + (packed.astype(np.float64) - 1) * float(f["step"])
-        depth = np.where(packed > 0, 1.0 / np.maximum(w, 1e-12), 0.0).astype(np.float32)
-        return DepthMap(depth, f["normal"].astype(np.float32) / 127, f["cost"].astype(np.float32) / 127)
+            return np.asarray(f["depth"], np.float32)
+        steps = f["inverse"]
+        w = np.float32(f["low"]) + (steps.astype(np.float32) - 1) * np.float32(f["step"])
+        return np.where(steps > 0, 1 / np.maximum(w, np.float32(1e-12)), 0)
 
 
 def accept(cameras: str, folder: str, row: int, sources: list[int], scales: dict[int, float], least: int) -> None:
@@ -174,7 +183,7 @@ def accept(cameras: str, folder: str, row: int, sources: list[int], scales: dict
     if is_whole(target):
         return
     solution, root = load_solution(Path(cameras)), Path(folder)
-    others = ((load_depth(root, s), _pose(solution, s, scales[s])) for s in sources)
+    others = ((load_depth(root, s, packed=True), _pose(solution, s, scales[s])) for s in sources)
     found = fusion.accept(load_depth(root, row), _pose(solution, row, scales[row]), others, least_views=least)
     write_arrays(
         target, points=found.points, normals=found.normals, views=found.views, rank=found.rank, sigma=found.sigma
@@ -215,9 +224,9 @@ def fuse(cameras: str, folder: str, row: int, others: list[int], scales: dict[in
         solution, root = load_solution(Path(cameras)), Path(folder)
         with np.load(_file(root, "flat", row)) as f:
             rgb = f["rgb"]
-        beside = [(s, _load_stand(root, s), load_depth(root, s).depth, _pose(solution, s, scales[s])) for s in others]
+        beside = [(s, _load_stand(root, s), load_depths(root, s), _pose(solution, s, scales[s])) for s in others]
         cloud = fusion.give(
-            row, _load_accepted(root, row), load_depth(root, row).depth, _pose(solution, row, scales[row]), rgb, beside
+            row, _load_accepted(root, row), load_depths(root, row), _pose(solution, row, scales[row]), rgb, beside
         )
         save_cloud(target, cloud.only(solution.box.inside(cloud.points, 0.01 * float(solution.box.size.max()))))
     with np.load(target) as f:

@@ -20,6 +20,8 @@ from vast_quarry.pipeline.memory import give_back
 
 #: some of the points of the whole cloud; surface through them, where it is far from them
 FEW_FILE, GUIDE = "few.npz", "guide.npz"
+#: a mesh with more triangles than are wanted, and the same with fewer
+MANY_FILE, FEWER_FILE = "many.npz", "fewer.npz"
 #: so many spacings from those points
 FAR = 3.0
 
@@ -89,3 +91,14 @@ def skin_of_slab(folder: str, number: int, slab: Slab, cell: float, most: int) -
     write_arrays(target, vertices=vertices, faces=faces.astype(np.int32))
     del points, normals, vertices, faces
     give_back()
+
+
+def fewer(folder: str, target: int) -> None:
+    """Write a mesh of about ``target`` faces."""
+    to = Path(folder) / FEWER_FILE
+    if is_whole(to):
+        return
+    with np.load(Path(folder) / MANY_FILE) as f:
+        # held by nobody else, so that they can go when the library has its own
+        vertices, faces = decimate(f["vertices"], f["faces"], target)
+    write_arrays(to, vertices=vertices, faces=faces)
