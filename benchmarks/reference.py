@@ -130,21 +130,26 @@ def figures(folder: Path, out: Path, cloud: Cloud) -> str:
     assert s is not None
     info = json.loads((folder / "truth" / "info.json").read_text())
     true = read_ply(folder / "truth" / "mesh.ply")
-    p = s.points(cloud.points)
+    p, n = s.points(cloud.points), cloud.normals @ s.rotation.T
     low, high = np.array(info["bbox_min"]), np.array(info["bbox_max"])
     grow = 0.05 * float((high - low).max())
-    p = p[((p > low - grow) & (p < high + grow)).all(1) & (p[:, 2] > info["z_cut"])]
+    body = ((p > low - grow) & (p < high + grow)).all(1) & (p[:, 2] > info["z_cut"])
+    p, n = p[body], n[body]
     scene = RayScene()
     scene.add(true.points, true.faces)
     some = p[np.random.default_rng(0).permutation(len(p))[:200_000]]
     off = scene.distance(some) / info["gsd"]
     seen = np.load(folder / "truth" / "visibility.npz")["count"] >= 3
     v = true.points[seen & (true.points[:, 2] > info["z_cut"])]
-    near = cKDTree(p).query(v)[0] / info["gsd"]
+    near, which = cKDTree(p).query(v)
+    near /= info["gsd"]
     cover = " / ".join(f"{100 * np.mean(near < r):.1f}" for r in (1, 2, 4))
+    # points lie one or two GSD apart: how near the surface is that they stand for, their planes say
+    aside = np.abs(((v - p[which]) * n[which]).sum(1)) / info["gsd"]
+    planes = " / ".join(f"{100 * np.mean((near < 4) & (aside < r)):.1f}" for r in (0.1, 0.2, 0.4))
     return (
         f"{len(p):8d} points, off by {np.median(off):.3f} (median) {np.quantile(off, 0.9):.2f} (90 %), over 8: {100 * np.mean(off > 8):.2f} %; "
-        f"covered within 1 / 2 / 4: {cover} %"
+        f"covered within 1 / 2 / 4: {cover} %, by planes within 0.1 / 0.2 / 0.4: {planes} %"
     )
 
 

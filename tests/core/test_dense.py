@@ -9,9 +9,9 @@ from tests.conftest import RigSet, camera_of
 
 from vast_quarry.core.camera import Camera, undistort_maps
 from vast_quarry.core.dense import patchmatch_kernels as kernels
+from vast_quarry.core.dense import polish as polishing
 from vast_quarry.core.dense import window_kernels
 from vast_quarry.core.dense.fusion import accept, give
-from vast_quarry.core.dense import polish as polishing
 from vast_quarry.core.dense.patchmatch import DepthMap, PatchMatchSettings, estimate_depth, plane_normals
 from vast_quarry.core.dense.sources import Sources, View, disparity_step
 from vast_quarry.core.photo.reading import load_rgb

@@ -98,7 +98,9 @@ def test_the_spread_of_single_photos_is_what_they_err(
     found = accept(maps[middle], poses[middle], others)
     there = found.views == photos
     assert there.sum() > 200
-    parallax = np.mean([np.sin(np.radians(60 / (photos - 1) * abs(m - middle))) ** 2 for m in range(photos) if m != middle])
+    parallax = np.mean(
+        [np.sin(np.radians(60 / (photos - 1) * abs(m - middle))) ** 2 for m in range(photos) if m != middle]
+    )
     lasting = min(parallax / fusion_kernels.WIDE_ENOUGH, 1)
     assert np.median(found.sigma[there]) == pytest.approx(fusion.SPREAD * 0.00036 * 1.6 * lasting**0.5, rel=0.2)
     assert (found.sigma[found.views == 0] == 0).all()

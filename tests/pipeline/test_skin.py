@@ -14,6 +14,7 @@ from vast_quarry.core.dense.fusion import Cloud
 from vast_quarry.core.surface.mesh import components
 from vast_quarry.core.surface.poisson import median_spacing, trimmed
 from vast_quarry.pipeline import skin as skins
+from vast_quarry.pipeline.steps import surface as step
 
 
 class Here:
@@ -107,3 +108,32 @@ def test_what_was_finished_before_a_kill_is_not_made_again(
     for one, two in zip(again, fresh):
         np.testing.assert_array_equal(one, two)
     assert len(made) == 4
+
+
+def test_triangles_of_a_large_mesh_are_made_fewer_by_a_worker_that_goes(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The same comes of it as here, and nothing is left behind."""
+    ball = trimesh.creation.icosphere(4)
+    v, f = np.asarray(ball.vertices), np.asarray(ball.faces, np.int64)
+    rests = []
+
+    class There(Here):
+        settings = type("Settings", (), {"faces": 1000})
+        executor = type("Executor", (), {"rest": lambda self: rests.append(len(list(tmp_path.iterdir())))})()
+
+        def each(self, text: str, work: Callable[..., Any], jobs: Iterable[tuple], memory: object = None) -> None:
+            for job in jobs:
+                work(*job)
+
+    context: Any = There(tmp_path)
+    here = step._fewer(context, v, f)
+    assert not rests
+    monkeypatch.setattr(step, "APART", 2000)
+    there = step._fewer(context, v, f)
+    # before nothing was written, after it both meshes; then they are gone
+    assert rests == [0, 2]
+    assert not list(tmp_path.iterdir())
+    assert 900 < len(there[1]) <= 1000
+    for mine, yours in zip(here, there, strict=True):
+        np.testing.assert_array_equal(mine, yours)

@@ -82,8 +82,8 @@ def test_what_has_no_depth_says_why(client: TestClient, monkeypatch: pytest.Monk
         ("", "too few"),
     ):
         parts = {n: on if n == name else off for n in ("outside", "masked", "dark", "flat")}
-        around = none + 1.25
-        monkeypatch.setattr(depths, "seen", lambda *_, p=parts: depths.Seen(none, none, around=around, focal=1.0, **p))
+        parts["around"] = none + 1.25
+        monkeypatch.setattr(depths, "seen", lambda *_, p=parts: depths.Seen(none, none, focal=1.0, **p))
         assert says in why(0.5, 0.5)
         told = client.get(f"{BASE}/depth-at", params={"row": 3, "x": 0.5, "y": 0.5}).json()
         # what was left out on purpose has no depth to guess

@@ -2644,9 +2644,12 @@ export interface components {
         };
         /**
          * DepthAt
-         * @description The depth at a place of a photo, and how large a pixel of the photo is there, in the world's unit; or why there is none.
+         * @description The depth at a place of a photo, and how large a pixel of the photo is there, in the world's unit; or why there is none, and
+         *     what it would be by what lies around.
          */
         DepthAt: {
+            /** Around */
+            around?: number | null;
             /** Depth */
             depth?: number | null;
             /** Gsd */

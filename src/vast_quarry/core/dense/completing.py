@@ -29,9 +29,7 @@ def trusted(depth: NDArray[np.float32], on: NDArray[np.bool_]) -> NDArray[np.boo
     return np.asarray(steps != -32000)
 
 
-def completed(
-    depth: NDArray[np.float32], on: NDArray[np.bool_]
-) -> tuple[NDArray[np.float32], NDArray[np.uint8]]:
+def completed(depth: NDArray[np.float32], on: NDArray[np.bool_]) -> tuple[NDArray[np.float32], NDArray[np.uint8]]:
     """A depth (H, W) for every pixel: of those that are ``on`` and no chance their own, of others the farthest of the nearest of
     these above, below, to the left and to the right; 0 where there is none. And on how many of the four sides (H, W) there is one.
     """

@@ -157,8 +157,10 @@ def estimate_depth(
         # what the larger photos do not need takes room that they need
         del src, shared, near, far, on
         sources = [replace(s, gray=s.gray[:1, :1].copy()) for s in sources]
-        farthest = disparity_step(ref, sources, 1.0)
-        polish(plane, chosen, active & (cost < SURE), larger, farthest, settings.sigma_color, settings.smallest_var, check)
+        step = disparity_step(ref, sources, 1.0)
+        polish(
+            plane, chosen, active & (cost < SURE), larger, step, settings.sigma_color, settings.smallest_var, check
+        )
     disparity = float(disparity_step(ref, sources, 1.0))
     return _as_depth_map(plane, cost, active, ref, disparity, MOMENT if larger is None else POLISHED_MOMENT)
 
@@ -202,7 +204,7 @@ def _random_planes(
 
 def _places(coarse: int, fine: int) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
     """Where the pixels of a side lie on a coarser one, and the pixels there that hold them."""
-    at = (np.arange(fine) + 0.5) * (coarse / fine) - 0.5
+    at = np.asarray((np.arange(fine) + 0.5) * (coarse / fine) - 0.5, np.float64)
     return at, np.clip(np.round(at).astype(np.int64), 0, coarse - 1)
 
 

@@ -23,9 +23,9 @@ def decimate(vertices: Array, faces: Faces, target: int) -> tuple[Array, Faces]:
         return vertices, faces
     middle, size = vertices.mean(0), float(np.ptp(vertices, axis=0).max())
     # the collapse works in single precision: bring the mesh to the origin and to unit size first
-    v, f = ((vertices - middle) / size).astype(np.float32), faces.astype(np.int32)
+    small, corners = ((vertices - middle) / size).astype(np.float32), faces.astype(np.int32)
     del vertices, faces
-    v, f = fast_simplification.simplify(v, f, target_count=int(target), agg=5.0)
+    v, f = fast_simplification.simplify(small, corners, target_count=int(target), agg=5.0)
     v, f = np.asarray(v, float) * size + middle, np.asarray(f, np.int64)
     v, f, _ = compacted(v, without_degenerate(v, f))
     return v, without_doubles(v, f)
