@@ -16,7 +16,7 @@ from vast_quarry.pipeline.units import skin as units
 Mesh = tuple[NDArray[np.float64], NDArray[np.int64]]
 
 #: points of one slab at most; up to how many there is only one; cells by which slabs reach into each other
-SLAB, ALONE, MARGIN = 500_000, 600_000, 24.0
+SLAB, ALONE, MARGIN = 500_000, 600_000, 12.0
 #: points that show the whole in one
 FEW = 60_000
 #: bytes that a unit takes for each point, and before any
