@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import tempfile
 from pathlib import Path
 from typing import Annotated, Any
@@ -30,9 +29,6 @@ def warm(
     """Compile what is compiled at first use, by a tiny run from photos to model."""
     console = Console(quiet=quiet)
     console.print("Compiling the heavy loops; this takes a minute or two, once.")
-    if hasattr(os, "sched_setaffinity"):
-        # compiling is not divided: two workers would compile the same twice over
-        os.sched_setaffinity(0, {min(os.sched_getaffinity(0))})
     modes(np.zeros((4, 2, 3), np.float32), 3.0)
     _choose_points()
     with tempfile.TemporaryDirectory() as folder:

@@ -153,6 +153,9 @@ class TextureFigures(TypedDict, total=False):
     gain_spread_percent: float
     #: how much more colours change where another photo takes over than right beside that
     seam_visibility: float
+    #: how far a photo lies off what the others show of the surface, in its pixels, and how many were moved for that
+    misfit_px: float
+    photos_moved: int
     #: share of what photos show of the surface that the others contradict
     contradicted_percent: float
     #: photos that were kept back to check by, and the middle of their likenesses

@@ -2802,8 +2802,12 @@ export interface components {
             gain_spread_percent?: number;
             /** Held Out */
             held_out?: components["schemas"]["HeldOut"][];
+            /** Misfit Px */
+            misfit_px?: number;
             /** Open Edges */
             open_edges?: number;
+            /** Photos Moved */
+            photos_moved?: number;
             /** Psnr Db */
             psnr_db?: number;
             /** Seam Visibility */
@@ -4604,6 +4608,10 @@ export interface components {
             gain_spread_percent?: number;
             /** Held Out */
             held_out?: components["schemas"]["HeldOut"][];
+            /** Misfit Px */
+            misfit_px?: number;
+            /** Photos Moved */
+            photos_moved?: number;
             /** Psnr Db */
             psnr_db?: number;
             /** Seam Visibility */
@@ -7172,6 +7180,11 @@ export interface operations {
                      * @description Photos with a longer side are made smaller before colours are taken.
                      */
                     largest_side?: number;
+                    /**
+                     * Lay photos onto the surface
+                     * @description Where a photo lies off what the others show by more than half a pixel it is moved there: for lenses that bend otherwise than their model says, and for what the surface is off.
+                     */
+                    lay?: boolean;
                     /**
                      * Colour only from inside masks
                      * @description What masks leave out gives no colour to the texture.

@@ -35,8 +35,13 @@ const told = computed(() => {
   const say = (x: number, digits = 2) => x.toLocaleString(locale.value, { maximumFractionDigits: digits })
   if (unknown.value) return t('atlas.unknown')
   if (shown.value === 'guessed') return t('atlas.guessedTold', { percent: say(f?.unseen_percent ?? 0) })
-  if (shown.value === 'source' && f?.seam_visibility)
-    return t('atlas.sourceTold', { seams: say(f.seam_visibility) })
+  if (shown.value === 'source')
+    return [
+      f?.seam_visibility && t('atlas.sourceTold', { seams: say(f.seam_visibility) }),
+      f?.misfit_px != null && t('atlas.liesTold', { px: say(f.misfit_px), n: f.photos_moved ?? 0 }),
+    ]
+      .filter(Boolean)
+      .join(' ')
   if (shown.value === 'plain' && f?.contradicted_percent)
     return t('atlas.plainTold', { percent: say(f.contradicted_percent, 1) })
   return ''

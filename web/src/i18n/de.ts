@@ -180,6 +180,8 @@ export const de: Catalogue = {
   atlas: {
     plain: 'Textur',
     plainHint: 'Die Textur, wie sie ist',
+    liesTold:
+      'Auf der Oberfläche liegen Fotos {px} px auseinander; {n, plural, =0 {keines wurde} one {# wurde} other {# wurden}} deshalb verschoben.',
     plainTold:
       'Von dem, was Fotos von der Oberfläche zeigen, widersprechen andere {percent} %: Das gab keine Farbe.',
     guessed: 'nicht gesehen',

@@ -174,6 +174,8 @@ export const en = {
   atlas: {
     plain: 'texture',
     plainHint: 'The texture as it is',
+    liesTold:
+      'On the surface photos lie {px} px off each other; {n, plural, =0 {none was} one {# was} other {# were}} moved for that.',
     plainTold: 'Of what photos show of the surface, others contradict {percent} %: that gave no colour.',
     guessed: 'not seen',
     guessedHint: 'Where no photo saw the surface',

@@ -158,9 +158,7 @@ def estimate_depth(
         del src, shared, near, far, on
         sources = [replace(s, gray=s.gray[:1, :1].copy()) for s in sources]
         step = disparity_step(ref, sources, 1.0)
-        polish(
-            plane, chosen, active & (cost < SURE), larger, step, settings.sigma_color, settings.smallest_var, check
-        )
+        polish(plane, chosen, active & (cost < SURE), larger, step, settings.sigma_color, settings.smallest_var, check)
     disparity = float(disparity_step(ref, sources, 1.0))
     return _as_depth_map(plane, cost, active, ref, disparity, MOMENT if larger is None else POLISHED_MOMENT)
 

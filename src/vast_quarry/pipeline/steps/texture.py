@@ -42,7 +42,7 @@ PHOTO_BYTES, SHOWN_BYTES, TEXEL_BYTES, FACE_BYTES, SAID_BYTES = 60.0, 8.0, 220.0
 class TextureSettings(StepSettings):
     """How to colour."""
 
-    came_later: ClassVar[frozenset[str]] = frozenset({"agree", "kept_back", "crisp", "unlit", "tiles"})
+    came_later: ClassVar[frozenset[str]] = frozenset({"agree", "kept_back", "crisp", "unlit", "tiles", "lay"})
 
     photo_scale: float = setting(
         1.0,
@@ -78,6 +78,12 @@ class TextureSettings(StepSettings):
         "Leave out what other photos contradict",
         "A passer-by, a highlight or a reflection that only one photo shows gives no colour.",
         main=True,
+    )
+    lay: bool = setting(
+        True,
+        "Lay photos onto the surface",
+        "Where a photo lies off what the others show by more than half a pixel it is moved there: for lenses that bend otherwise than "
+        "their model says, and for what the surface is off.",
     )
     crisp: float = setting(
         0.5,
@@ -160,11 +166,15 @@ def texture_mesh(
     photos, held = parted(_orders(context, solution, settings, finest), settings.kept_back)
     context.each(
         "Unwrapping and reading photos", units.prepare,
-        [(here, order, scale, PICKED, settings.crisp) for order in (units.AtlasOrder(size, density * FINER, largest, settings.tiles), *photos)],
+        [
+            (here, order, scale, PICKED, settings.crisp, settings.lay)
+            for order in (units.AtlasOrder(size, density * FINER, largest, settings.tiles), *photos)
+        ],
         memory=[FACE_BYTES * len(faces), *(PHOTO_BYTES * o.camera.width * o.camera.height for o in photos)],
     )  # fmt: skip
     voices = _voices(context, settings, photos, here, min(PICKED, len(vertices)))
     most = max((o.camera.width * o.camera.height for o in photos), default=0)
+    lies = _laid(context, here, voices, len(vertices), SHOWN_BYTES * most) if settings.lay else None
     vertex_colors, told = _vertex_colors(
         context, here, voices, faces, len(vertices), scale, settings.agree, SHOWN_BYTES * most
     )
@@ -205,6 +215,8 @@ def texture_mesh(
     }
     if seams is not None:
         figures["seam_visibility"] = round(seams, 3)
+    if lies is not None:
+        figures["misfit_px"], figures["photos_moved"] = lies
     if settings.agree:
         figures["contradicted_percent"] = round(_contradicted(context, voices, told), 2)
     if checked:
@@ -325,6 +337,33 @@ def _voices(
     sharp = np.array([o.sharpness for o in photos])
     sharp = np.clip(sharp / max(float(np.median(sharp)), 1e-6), 0.2, 1.5) ** 2 if len(sharp) else sharp
     return [units.Voice(o, g, float(s)) for o, g, s in zip(photos, gains, sharp)]
+
+
+def _laid(
+    context: Context, folder: str, voices: list[units.Voice], count: int, memory: float
+) -> tuple[float, int] | None:
+    """Photos laid onto the surface; how far one lies off the others in the middle, in pixels, and how many were moved. None where
+    that could not be told."""
+    text = "Laying photos onto the surface"
+    found: list[units.Laid] = []
+    for turn in range(units.TURNS):
+        context.each(text, units.sum_shown, [(folder, voices, count, turn)])
+        found = context.each(text, units.lay, [(folder, v, turn) for v in voices], memory=[memory] * len(voices))
+        if not any(f.moved for f in found):
+            break
+    off = [f.off for f in found if np.isfinite(f.off)]
+    if not off:
+        return None
+    moved = sorted(((f.moved, v) for f, v in zip(found, voices) if f.moved > 0), key=lambda m: -m[0])
+    if moved:
+        listed = ", ".join(f"{Path(v.order.file).name} ({m:.1f} px)" for m, v in moved[:5])
+        context.found(
+            say(
+                "{count} photos lay off what the others show of the surface by more than half a pixel in places, and were moved there: {photos}.",
+                count=len(moved), photos=listed,
+            )
+        )  # fmt: skip
+    return round(float(np.median(off)), 3), len(moved)
 
 
 def _vertex_colors(

@@ -21,9 +21,10 @@ from vast_quarry.core.photo.reading import load_rgb
 from vast_quarry.core.photo.tone import Tone, apply_tone
 from vast_quarry.core.raycast import RayScene
 from vast_quarry.core.surface.mesh import vertex_normals
+from vast_quarry.core.texture import laying
 from vast_quarry.core.texture.agreement import agreed, contradicted
 from vast_quarry.core.texture.charts import make_charts
-from vast_quarry.core.texture.coloring import ColorSum, PhotoView, Said, crisper, prepare_photo
+from vast_quarry.core.texture.coloring import ColorSum, PhotoView, Said, crisper, prepare_photo, softened
 from vast_quarry.core.texture.held_out import MIDDLE, Model, about, difference, drawn, likeness
 from vast_quarry.core.texture.light import Light, find_light, sunlit, transfers, unlit
 from vast_quarry.core.texture.packing import Atlas, unwrap
@@ -74,7 +75,9 @@ def load_atlas(folder: str) -> Atlas:
         return Atlas(f["uv"], f["wedge_vertex"], f["faces"], int(f["size"]), float(f["density"]))
 
 
-def prepare(folder: str, order: PhotoOrder | AtlasOrder, unit: float, picked: int, crisp: float = 0.0) -> None:
+def prepare(
+    folder: str, order: PhotoOrder | AtlasOrder, unit: float, picked: int, crisp: float = 0.0, lay: bool = False
+) -> None:
     """Lay the atlas out, or make a photo ready; both need nothing but the mesh.
 
     Parameters
@@ -85,11 +88,13 @@ def prepare(folder: str, order: PhotoOrder | AtlasOrder, unit: float, picked: in
         Vertices whose colours are taken to compare photos by.
     crisp : float
         How much of what drawing makes soft is put back.
+    lay : bool
+        Whether photos will be laid onto the surface by what all show.
     """
     if isinstance(order, AtlasOrder):
         _lay_out(folder, order)
     else:
-        _make_ready(folder, order, unit, picked, crisp)
+        _make_ready(folder, order, unit, picked, crisp, lay)
 
 
 def _lay_out(folder: str, order: AtlasOrder) -> None:
@@ -113,7 +118,12 @@ def _photo_file(folder: str, row: int) -> Path:
     return Path(folder) / f"photo-{row:05d}.npz"
 
 
-def _make_ready(folder: str, order: PhotoOrder, unit: float, picked: int, crisp: float) -> None:
+def _soft_width(order: PhotoOrder) -> float:
+    """Width in pixels of what counts as soft in a photo."""
+    return max(2.0, 0.005 * order.camera.width)
+
+
+def _make_ready(folder: str, order: PhotoOrder, unit: float, picked: int, crisp: float, lay: bool) -> None:
     target = _photo_file(folder, order.row)
     if is_whole(target):
         return
@@ -121,8 +131,11 @@ def _make_ready(folder: str, order: PhotoOrder, unit: float, picked: int, crisp:
     rgb = apply_tone(load_rgb(Path(order.file), order.scale), Tone.from_dict(order.tone))
     view = prepare_photo(
         crisper(rgb, crisp), order.camera, order.rotation, order.center, _scene(folder), load_mask(order.mask),
-        blur=max(2.0, 0.005 * order.camera.width),
+        blur=_soft_width(order),
     )  # fmt: skip
+    if lay:
+        by = laying.asked(len(vertices))
+        write_arrays(_shown_file(folder, order.row, 0), **vars(laying.samples(view, vertices[by], normals[by], unit)))
     pick = picked_vertices(len(vertices), picked)
     one = ColorSum(vertices[pick], normals[pick], unit)
     one.add(view)
@@ -140,6 +153,21 @@ def sampled_colors(folder: str, row: int) -> tuple[NDArray[np.int64], NDArray[np
         return f["index"], f["colors"]
 
 
+def _shown_file(folder: str, row: int, turn: int) -> Path:
+    return Path(folder) / f"shown-{turn}-{row:05d}.npz"
+
+
+def _laid_file(folder: str, row: int) -> Path:
+    return Path(folder) / f"laid-{row:05d}.npz"
+
+
+def _shown(folder: str, row: int, turn: int) -> laying.Samples:
+    # one that was not moved shows what it did
+    mine = _shown_file(folder, row, turn)
+    with np.load(mine if mine.exists() else _shown_file(folder, row, 0)) as f:
+        return laying.Samples(**{name: f[name] for name in f.files})
+
+
 @dataclass(frozen=True)
 class Voice:
     """A photo's say in the colours: its gain in each channel, and how sharp it is against the others."""
@@ -148,13 +176,85 @@ class Voice:
     gain: NDArray[np.float64]
     sharp: float
 
+    @property
+    def brightness(self) -> float:
+        """Its gain in brightness."""
+        return float(self.gain @ laying.BRIGHTNESS)
+
+
+def _view(folder: str, v: Voice, laid: bool = True) -> PhotoView:
+    """A photo made ready, as it was ``laid`` onto the surface if it was."""
+    o = v.order
+    with np.load(_photo_file(folder, o.row)) as f:
+        photo, soft, depth, ramp = (f[name] for name in ("photo", "soft", "depth", "ramp"))
+    if laid and _laid_file(folder, o.row).exists():
+        with np.load(_laid_file(folder, o.row)) as f:
+            photo, soft = f["photo"], f["soft"]
+    return PhotoView(o.camera, o.rotation, o.center, photo, soft, depth, ramp, v.gain)
+
 
 def _views(folder: str, voices: list[Voice]) -> Iterator[tuple[Voice, PhotoView]]:
     """The photos, one at a time in memory."""
     for v in voices:
-        o = v.order
-        with np.load(_photo_file(folder, o.row)) as f:
-            yield v, PhotoView(o.camera, o.rotation, o.center, f["photo"], f["soft"], f["depth"], f["ramp"], v.gain)
+        yield v, _view(folder, v)
+
+
+#: turns of laying photos, if any is moved in the first
+TURNS = 2
+
+
+def _told_file(folder: str, turn: int) -> Path:
+    return Path(folder) / f"told-{turn}.npz"
+
+
+def _fit_file(folder: str, row: int, turn: int) -> Path:
+    return Path(folder) / f"fit-{turn}-{row:05d}.npz"
+
+
+def sum_shown(folder: str, voices: list[Voice], count: int, turn: int) -> None:
+    """Write what all photos together show at the vertices, of ``count``, that they are laid by."""
+    if is_whole(_told_file(folder, turn)):
+        return
+    told = laying.Told.of(len(laying.asked(count)))
+    for v in voices:
+        told.add(_shown(folder, v.order.row, turn), v.brightness)
+    write_arrays(_told_file(folder, turn), **vars(told))
+
+
+@dataclass(frozen=True)
+class Laid:
+    """How far a photo lies off what the others show of the surface, in its pixels, in the middle, NaN where that is not told; and
+    how far it is moved at most, 0 where it is not."""
+
+    off: float
+    moved: float
+
+
+def lay(folder: str, voice: Voice, turn: int) -> Laid:
+    """Find how a photo is moved to where it shows what the others do, and after the last turn move it, in ``laid-ROW.npz``."""
+    row = voice.order.row
+    target = _fit_file(folder, row, turn)
+    if not is_whole(target):
+        start = None
+        if turn:
+            with np.load(_fit_file(folder, row, turn - 1)) as f:
+                start = f["move"]
+        with np.load(_told_file(folder, turn)) as f:
+            told = laying.Told(f["total"], f["weight"], f["photos"])
+        mine, view = _shown(folder, row, turn), _view(folder, voice, laid=False)
+        field, sure = laying.shifts(view, mine, told.others(mine, voice.brightness), start)
+        move = laying.taken_up(field, sure)
+        if move.any() and turn < TURNS - 1:
+            write_arrays(_shown_file(folder, row, turn + 1), **vars(laying.moved(view, mine, move)))
+        elif move.any():
+            photo = laying.laid(view.photo, move)
+            write_arrays(
+                _laid_file(folder, row), photo=photo, soft=softened(photo, view.ramp, _soft_width(voice.order))
+            )
+        off = np.linalg.norm(field, axis=-1)[sure]
+        write_arrays(target, move=move, off=float(np.median(off)) if len(off) else float("nan"))
+    with np.load(target) as f:
+        return Laid(float(f["off"]), float(np.linalg.norm(f["move"], axis=-1).max(initial=0.0)))
 
 
 def _summed(
