@@ -119,6 +119,20 @@ def test_two_photos_contradict_each_other_and_none_is_moved(paint: np.ndarray) -
         assert not sure.any()
 
 
+def test_a_photo_that_shows_none_of_the_vertices_says_nothing(paint: np.ndarray) -> None:
+    """After a cut, or of a mesh of few triangles."""
+    view = photo_of(paint, 0, 0.0, 0.0, 1)
+    points = np.array([[0.0, 0, -1], [9, 9, 9]])
+    none = laying.samples(view, points, np.tile([0.0, 0, 1], (2, 1)), UNIT)
+    assert none.value.shape == (0, 2)
+    told = laying.Told.of(2)
+    told.add(none, 1.0)
+    field, sure = laying.shifts(view, none, told.others(none, 1.0))
+    assert not sure.any()
+    assert not laying.taken_up(field, sure).any()
+    assert not laying.moved(view, none, field).value.size
+
+
 def test_a_photo_that_lies_off_is_moved_before_it_gives_colour(paint: np.ndarray, tmp_path: Path) -> None:
     """Through the units, from photos as files; a run that was killed finds what was finished."""
     side = 121

@@ -90,6 +90,8 @@ def fine_parts(view: PhotoView) -> list[Floats]:
 
 def _looked_up(picture: Floats, at: Floats) -> Floats:
     """Values (K,) of a picture at pixels (K, 2)."""
+    if not len(at):
+        return np.zeros(0, np.float32)
     # the library takes no more than 32,766 lines: the places go into a sheet
     wide = 1024
     padded = np.zeros((-(-len(at) // wide) * wide, 2), np.float32)
