@@ -7,10 +7,11 @@ import numpy as np
 import pytest
 from tests.conftest import RigSet, camera_of
 
+from vast_quarry.core.box import KeepBox
 from vast_quarry.core.camera import Camera, undistort_maps
 from vast_quarry.core.dense import patchmatch_kernels as kernels
 from vast_quarry.core.dense import polish as polishing
-from vast_quarry.core.dense import window_kernels
+from vast_quarry.core.dense import views, window_kernels
 from vast_quarry.core.dense.fusion import accept, give
 from vast_quarry.core.dense.patchmatch import DepthMap, PatchMatchSettings, estimate_depth, plane_normals
 from vast_quarry.core.dense.sources import Sources, View, disparity_step
@@ -292,3 +293,15 @@ def test_fusion_needs_agreement() -> None:
     one = give(0, first, flat.depth, pose, color, [(1, (second.views, second.rank), flat.depth, aside)])
     two = give(1, second, flat.depth, aside, color, [(0, (first.views, first.rank), flat.depth, pose)])
     assert len(one.points) + len(two.points) < 1.2 * (first.views > 0).sum()
+
+
+def test_bounds_of_depth_are_the_same_however_many_lines_are_taken_at_once(monkeypatch: pytest.MonkeyPatch) -> None:
+    box = KeepBox((-0.2, -0.3, -0.1), (0.3, 0.2, 0.4))
+    camera, center = Camera.simple(90, 70, 100.0), np.array([0.4, -1.2, 0.3])
+    rotation = look_at(center, [0, 0, 0.1], [0, 0, 1])
+    whole = views.box_bounds(box, camera, rotation, center, 0.01)
+    assert 0.05 < whole[2].mean() < 0.95
+    assert (whole[1] > whole[0])[whole[2]].all()
+    monkeypatch.setattr(views, "LINES", 9)
+    for one, other in zip(whole, views.box_bounds(box, camera, rotation, center, 0.01), strict=True):
+        np.testing.assert_array_equal(one, other)

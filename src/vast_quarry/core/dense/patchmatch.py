@@ -239,7 +239,8 @@ def plane_normals(plane: Floats, camera: Camera, rotation: NDArray[np.float64]) 
         axis=-1,
     )
     n /= -np.maximum(np.linalg.norm(n, axis=-1, keepdims=True), 1e-12)
-    return (n @ rotation).astype(np.float32)
+    # in single precision throughout: of a map of ten million pixels double takes a quarter of a gigabyte
+    return np.asarray(n @ rotation.astype(np.float32), np.float32)
 
 
 def _as_depth_map(

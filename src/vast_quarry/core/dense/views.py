@@ -9,6 +9,8 @@ from vast_quarry.core.box import KeepBox
 from vast_quarry.core.camera import Camera
 
 Array = NDArray[np.float64]
+#: lines of a picture whose rays are worked out at once
+LINES = 128
 
 
 def choose_sources(
@@ -69,7 +71,22 @@ def box_bounds(
         Depth along the optical axis; 1 where the box is missed.
     hit : (H, W) bool
     """
-    u, v = np.meshgrid(np.arange(camera.width), np.arange(camera.height))
+    shape = camera.height, camera.width
+    near, far, hit = np.empty(shape, np.float32), np.empty(shape, np.float32), np.empty(shape, bool)
+    # some lines at a time: rays and where they meet six sides take fifty times what is kept of them
+    for first in range(0, camera.height, LINES):
+        here = slice(first, min(first + LINES, camera.height))
+        near[here], far[here], hit[here] = _box_bounds(
+            box, camera, rotation, center, margin, np.arange(camera.height)[here]
+        )
+    return near, far, hit
+
+
+def _box_bounds(
+    box: KeepBox, camera: Camera, rotation: Array, center: Array, margin: float, lines: NDArray[np.int64]
+) -> tuple[NDArray[np.float32], NDArray[np.float32], NDArray[np.bool_]]:
+    """The same of some lines of the picture."""
+    u, v = np.meshgrid(np.arange(camera.width), lines)
     rays = np.stack([(u - camera.cx) / camera.fx, (v - camera.cy) / camera.fy, np.ones(u.shape)], -1)
     d = rays @ rotation @ box.axes.T
     o = box.axes @ center
