@@ -196,9 +196,9 @@ def agree(
                 off_squares += weight * off * off
             if count < least or (doubtful[j, i] and count < share * asked):
                 continue
-            # the photo's own point is one of them, at 0
             # by how much maps differ for the small angles that they are made from goes out of the mean; windows' errors stay
             lasting = min(parallax / max(total - 1.0, 1e-9) / WIDE_ENOUGH, 1.0)
+            # the photo's own point is one of them, at 0
             spread = max(off_squares - off_sum * off_sum / total, 0.0) / max(total - squares / total, 1e-9)
             variance[j, i] = lasting * spread
             length = np.sqrt(accn[0] ** 2 + accn[1] ** 2 + accn[2] ** 2)

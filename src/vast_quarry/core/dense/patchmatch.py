@@ -153,7 +153,6 @@ def estimate_depth(
     assert cost is not None
     assert chosen is not None
     if larger is not None:
-        check()
         # what the larger photos do not need takes room that they need
         del src, shared, near, far, on
         sources = [replace(s, gray=s.gray[:1, :1].copy()) for s in sources]

@@ -57,11 +57,13 @@ def polish(
         return
     count = int(chosen.max(initial=-1)) + 1
     first, last = int(lines[0]), int(lines[-1]) + 1
+    whole = last - first
     while first < last:
         check()
         ref, others = larger()
         farthest = np.float32(REACH * step * plane.shape[1] / ref.camera.width)
-        end = min(last, first + max(LINES, (last - first) * PIXELS // max(count * ref.gray.size, 1)))
+        # each band reads all photos once: bands are alike, and no more than are needed
+        end = min(last, first + max(LINES, whole * PIXELS // max(count * ref.gray.size, 1)))
         band = slice(first, end)
 
         def part(number: int, view: View, ref: View = ref, first: int = first, band: slice = band) -> Part:

@@ -7,6 +7,7 @@ from pathlib import Path
 
 import cv2
 import numpy as np
+from numpy.lib.npyio import NpzFile
 from numpy.typing import NDArray
 
 from vast_quarry.core.camera import Camera, project, undistort_maps
@@ -159,8 +160,8 @@ def _save_depth(target: Path, d: DepthMap) -> None:
 
 def load_depth(folder: Path, row: int, packed: bool = False) -> DepthMap:
     """A saved depth map; with its normals as they are saved, if they are to stay ``packed``."""
-    depth = load_depths(folder, row)
     with np.load(_file(folder, "depth", row)) as f:
+        depth = _depths(f)
         if "depth" in f.files:
             return DepthMap(depth, f["normal"].astype(np.float32), f["cost"].astype(np.float32))
         normal = f["normal"] if packed else f["normal"].astype(np.float32) / 127
@@ -170,11 +171,15 @@ def load_depth(folder: Path, row: int, packed: bool = False) -> DepthMap:
 def load_depths(folder: Path, row: int) -> NDArray[np.float32]:
     """The depths (H, W) of a saved depth map alone."""
     with np.load(_file(folder, "depth", row)) as f:
-        if "depth" in f.files:  # of an earlier version of the program
-            return np.asarray(f["depth"], np.float32)
-        steps = f["inverse"]
-        w = np.float32(f["low"]) + (steps.astype(np.float32) - 1) * np.float32(f["step"])
-        return np.where(steps > 0, 1 / np.maximum(w, np.float32(1e-12)), 0)
+        return _depths(f)
+
+
+def _depths(f: NpzFile) -> NDArray[np.float32]:
+    if "depth" in f.files:  # of an earlier version of the program
+        return np.asarray(f["depth"], np.float32)
+    steps = f["inverse"]
+    w = np.float32(f["low"]) + (steps.astype(np.float32) - 1) * np.float32(f["step"])
+    return np.where(steps > 0, 1 / np.maximum(w, np.float32(1e-12)), 0)
 
 
 def accept(cameras: str, folder: str, row: int, sources: list[int], scales: dict[int, float], least: int) -> None:
