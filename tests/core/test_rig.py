@@ -10,10 +10,11 @@ from tests.conftest import RigSet, camera_of
 
 from vast_quarry.core.camera import Camera, project
 from vast_quarry.core.photo.reading import read_facts
+from vast_quarry.core.pose import look_at
 from vast_quarry.core.raycast import RayScene
 from vast_quarry.core.rig.light import bake_light, hemisphere, ray_scene
 from vast_quarry.core.rig.noise import fbm_many
-from vast_quarry.core.rig.render import Shot, develop, to_srgb8
+from vast_quarry.core.rig.render import FILL_LIGHT, Shot, Studio, develop, to_srgb8
 from vast_quarry.core.rig.scenes import GROOVE_DEPTH, GROOVES, finial, milestone, plate
 from vast_quarry.core.rig.shoot import ShootSettings, rig_camera
 from vast_quarry.core.surface.mesh import components, edge_faces
@@ -128,3 +129,25 @@ def test_heldout_views_are_free_of_noise_and_distortion(milestone_set: RigSet) -
     scene.add(milestone_set.mesh.points, milestone_set.mesh.faces)
     mask = cv2.imread(str(milestone_set.folder / "truth" / "heldout" / views[0]["mask"]), 0)
     assert 0.02 < (mask > 0).mean() < 0.6
+
+
+def test_a_key_light_stays_in_the_room_while_the_subject_turns() -> None:
+    scene = finial(cell=0.012, fine=False)
+    rays = ray_scene(scene)
+    bake_light(scene, rays, 8)
+    lit, even = Studio(scene, rays, 0.001, key=True), Studio(scene, rays, 0.001)
+    lens = Camera.simple(120, 90, 160.0)
+    sides = []
+    for azimuth in (0.0, 1.3, 4.0):
+        center = np.array([0.9 * np.cos(azimuth), 0.9 * np.sin(azimuth), 0.2])
+        shot = Shot(lens, look_at(center, [0, 0, 0.18]), center, focus=0.9)
+        bright, cover = lit.radiance(shot)
+        plain, _ = even.radiance(shot)
+        share = np.where(cover > 0.9, bright.mean(2) / plain.mean(2), np.nan)
+        assert np.nanmin(share) == pytest.approx(FILL_LIGHT, abs=0.02)
+        assert np.nanmax(share) < 2 - FILL_LIGHT + 1e-3
+        sides.append([np.nanmean(share[:, :60]), np.nanmean(share[:, 60:])])
+    # from each side the same half of the picture is the bright one: it stands beside the camera, to the right
+    for left, right in sides:
+        assert right > 1.2 * left
+    np.testing.assert_allclose(sides[1], sides[0], rtol=0.08)

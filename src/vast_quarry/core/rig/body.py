@@ -40,6 +40,7 @@ FAULTS = {
     "bald": "surfaces with little texture in places",
     "grey": "grey pictures",
     "lamps": "light that drifts slowly in brightness and colour",
+    "key-light": "a lamp that stays in the room while the subject turns on its table",
     "sun": "a sun besides the sky, with hard shadows",
 }
 #: cameras by name: which faults they have
@@ -60,7 +61,7 @@ CAMERAS: dict[str, frozenset[str]] = {
         )
     ),
     "grabber": frozenset(("jpeg", "sharpening", "grey", "bald")),
-    "harsh": frozenset(set(FAULTS) - {"grey", "lamps", "sun"}),
+    "harsh": frozenset(set(FAULTS) - {"grey", "lamps", "sun", "key-light"}),
 }
 
 

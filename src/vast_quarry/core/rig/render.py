@@ -90,7 +90,7 @@ def _printed(sheet: NDArray[np.float32], u: float, v: float) -> float:
 @njit(error_model="numpy", parallel=True, cache=True)
 def _shade(  # type: ignore[no-untyped-def]
     t, mesh, face, uv, rays, faces, face_start, vert_start, light, materials, finest, seed, sheet, sheet_at, normals, gloss,
-    window, bald, color, subject
+    window, key, bald, color, subject
 ):  # fmt: skip
     for n in prange(t.shape[0]):
         if mesh[n] == np.uint32(0xFFFFFFFF):
@@ -102,6 +102,8 @@ def _shade(  # type: ignore[no-untyped-def]
         v = uv[n, 1]
         base = vert_start[m]
         e = light[base + faces[f, 0]] * (1 - u - v) + light[base + faces[f, 1]] * u + light[base + faces[f, 2]] * v
+        if key.any() and m == 0:
+            e *= _key_light(normals, base, faces[f], u, v, key)
         x = rays[n, 0] + t[n] * rays[n, 3]
         y = rays[n, 1] + t[n] * rays[n, 4]
         z = rays[n, 2] + t[n] * rays[n, 5]
@@ -122,19 +124,37 @@ WINDOW_COSINE = 0.985
 
 
 @njit(error_model="numpy", cache=True)
-def _shine(normals, base, corners, u, v, ray, window):  # type: ignore[no-untyped-def]
-    """What a glossy surface mirrors of the window, more at grazing angles (Schlick 1994): it wanders with the camera."""
+def _normal(normals, base, corners, u, v):  # type: ignore[no-untyped-def]
+    """Unit normal within a triangle, between those of its corners."""
     n = np.empty(3)
-    d = np.empty(3)
     for k in range(3):
         n[k] = (
             normals[base + corners[0], k] * (1 - u - v)
             + normals[base + corners[1], k] * u
             + normals[base + corners[2], k] * v
         )
+    return n / (np.sqrt((n * n).sum()) + 1e-12)
+
+
+#: where a key light stands about what turns on a table, seen from a camera at azimuth 0 (unit vector), and the light that is everywhere besides
+KEY_LIGHT = np.array([0.55, 0.6, 0.58]) / np.linalg.norm([0.55, 0.6, 0.58])
+FILL_LIGHT = 0.6
+
+
+@njit(error_model="numpy", cache=True)
+def _key_light(normals, base, corners, u, v, key):  # type: ignore[no-untyped-def]
+    """Share of the even light's that falls on a surface under a key light, with no shadows thrown (Lambert's cosine)."""
+    return FILL_LIGHT + (2 - 2 * FILL_LIGHT) * max((_normal(normals, base, corners, u, v) * key).sum(), 0.0)
+
+
+@njit(error_model="numpy", cache=True)
+def _shine(normals, base, corners, u, v, ray, window):  # type: ignore[no-untyped-def]
+    """What a glossy surface mirrors of the window, more at grazing angles (Schlick 1994): it wanders with the camera."""
+    n = _normal(normals, base, corners, u, v)
+    d = np.empty(3)
+    for k in range(3):
         d[k] = ray[3 + k]
     d /= np.sqrt((d * d).sum()) + 1e-12
-    n /= np.sqrt((n * n).sum()) + 1e-12
     facing = -(n * d).sum()
     if facing <= 0:
         return 0.0
@@ -148,16 +168,19 @@ class Studio:
     """A lit scene, ready to be photographed.
 
     ``gloss`` is how much the subject mirrors, ``bald`` by how much patches of all surfaces lose their texture (0 to 1),
-    ``window`` whether a bright window stands behind.
+    ``window`` whether a bright window stands behind, ``key`` whether a key light stays in the room while the subject turns.
     """
 
     def __init__(
-        self, scene: Scene, rays: RayScene, finest: float, gloss: float = 0.0, bald: float = 0.0, window: bool = False
-    ) -> None:
+        self, scene: Scene, rays: RayScene, finest: float, gloss: float = 0.0, bald: float = 0.0, window: bool = False,
+        key: bool = False,
+    ) -> None:  # fmt: skip
         self.scene, self.rays, self.finest = scene, rays, finest
         self.gloss, self.bald, self.window = gloss, bald, window
+        self.key = key
+        curved = gloss or key
         self._normals = (
-            np.concatenate([vertex_normals(b.vertices, b.faces) for b in scene.bodies]) if gloss else np.zeros((1, 3))
+            np.concatenate([vertex_normals(b.vertices, b.faces) for b in scene.bodies]) if curved else np.zeros((1, 3))
         )
         counts_f = [len(b.faces) for b in scene.bodies]
         counts_v = [len(b.vertices) for b in scene.bodies]
@@ -166,6 +189,15 @@ class Studio:
         self._vert_start = np.cumsum([0, *counts_v])
         self._light = np.concatenate([b.light for b in scene.bodies]).astype(np.float64)
         self._materials = np.array([b.material for b in scene.bodies])
+
+    def _key_light(self, center: Array) -> Array:
+        """Where a key light stands, in the subject's own axes: the table was turned until a camera that never moved saw it from ``center``."""
+        if not self.key:
+            return np.zeros(3)
+        x, y, _ = self.scene.room.points(center[None])[0]
+        r = np.hypot(x, y)
+        turn = np.array([[x, -y, 0], [y, x, 0], [0, 0, r]]) / r
+        return np.asarray(self.scene.room.rotation.T @ turn @ KEY_LIGHT)
 
     def radiance(self, shot: Shot, backdrop: NDArray[np.float32] | None = None) -> tuple[NDArray, NDArray]:
         """Linear RGB (height, width, 3) and the share of each pixel that the subject covers (height, width)."""
@@ -177,6 +209,7 @@ class Studio:
             [rotation_from_vector(shot.shake * ((s + 0.5) / k - 0.5)) @ shot.rotation for s in range(k)]
         )
         rolling = bool(shot.row_turn.any() or shot.row_move.any())
+        key = self._key_light(shot.center)
         band = 2 if rolling else max(1, 400_000 // (cam.width * k))
         for row in range(0, cam.height, band):
             rows = min(band, cam.height - row)
@@ -194,7 +227,7 @@ class Studio:
             _shade(
                 hit["t"], hit["mesh"], hit["face"], hit["uv"], flat, self._faces, self._face_start, self._vert_start,
                 self._light, self._materials, self.finest, self.scene.seed, self.scene.sheet, self.scene.sheet_at,
-                self._normals, self.gloss, WINDOW, self.bald, color, subject,
+                self._normals, self.gloss, WINDOW, key, self.bald, color, subject,
             )  # fmt: skip
             missed = subject < 0
             if missed.any():

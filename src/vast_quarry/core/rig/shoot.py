@@ -143,6 +143,8 @@ def shoot(
         raise ValueError(f"no fault called {', '.join(sorted(strange))}; there are: {', '.join(FAULTS)}")
     if "sun" in settings.on and settings.scene == "finial":
         raise ValueError("a sun stands still: it is not for what turns on a table")
+    if "key-light" in settings.on and settings.scene != "finial":
+        raise ValueError("a key light that stays in the room is for what turns on a table: the finial")
     if settings.backdrop not in BACKDROPS:
         raise ValueError(f"no backdrop called {settings.backdrop!r}; there are: {', '.join(BACKDROPS)}")
     if settings.tipped and settings.scene != "finial":
@@ -208,8 +210,9 @@ class Set:
         progress(3, 100)
         on = settings.on
         self.studio = Studio(
-            self.scene, self.rays, gsd, 1.0 if "gloss" in on else 0.0, 0.85 if "bald" in on else 0.0, "window" in on
-        )
+            self.scene, self.rays, gsd, 1.0 if "gloss" in on else 0.0, 0.85 if "bald" in on else 0.0, "window" in on,
+            "key-light" in on,
+        )  # fmt: skip
         self._behind = "desk" if pushed else settings.backdrop if self.scene.turntable else ""
         self._backdrops: dict[int, NDArray[np.float32]] = {}
         self._rng = np.random.default_rng(settings.seed + 77)

@@ -32,8 +32,8 @@ from vast_quarry.pipeline.units import color as units
 SIZES = (256, 512, 1024, 2048, 4096, 8192, 16384)
 #: vertices whose colours photos are compared by
 PICKED = 20_000
-#: texels of a band of the atlas, and vertices, that one unit colours
-BAND, VERTICES = 1 << 20, 200_000
+#: texels of a band of the atlas, and vertices, that one unit colours at most; into how many such units small ones are parted
+BAND, VERTICES, PARTS = 1 << 20, 200_000, 4
 #: bytes that units take: a pixel of a photo that is read, and of one that is shown; a texel of a band; a face to be unwrapped; a
 #: vertex whose colour photos are asked for
 PHOTO_BYTES, SHOWN_BYTES, TEXEL_BYTES, FACE_BYTES, SAID_BYTES = 60.0, 8.0, 220.0, 1500.0, 300.0
@@ -179,7 +179,7 @@ def texture_mesh(
         context, here, voices, faces, len(vertices), scale, settings.agree, SHOWN_BYTES * most
     )
     atlas = units.load_atlas(here)
-    rows = max(1, BAND // atlas.size)
+    rows = max(1, min(BAND // atlas.size, -(-atlas.size // PARTS)))
     out_of = _light(context, here, len(vertices), settings.unlit) if settings.unlit > 0 and voices else None
     if out_of is not None:
         vertex_colors = _unlit_vertices(here, vertices, faces, vertex_colors, out_of)
@@ -378,8 +378,9 @@ def _vertex_colors(
 ) -> tuple[NDArray[np.float32], list[dict[int, tuple[int, int]]]]:
     """Colours of all vertices (N, 3), also kept as a file for the bands: where no photo saw anything, those show it; and what photos
     were asked and contradicted."""
-    starts = range(0, count, VERTICES)
-    jobs = [(folder, a, min(a + VERTICES, count), voices, scale, agree) for a in starts]
+    step = max(1, min(VERTICES, -(-count // PARTS)))
+    starts = range(0, count, step)
+    jobs = [(folder, a, min(a + step, count), voices, scale, agree) for a in starts]
     told = context.each("Colouring vertices", units.color_vertices, jobs, memory=[memory] * len(jobs))
     colors, seen, expected = [], [], []
     for a in starts:
