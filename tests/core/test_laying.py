@@ -172,8 +172,8 @@ def test_a_photo_that_lies_off_is_moved_before_it_gives_colour(paint: np.ndarray
     assert max(f.off for k, f in enumerate(found) if k != 2) < 0.2
     after = off("after.npz")
     assert after < 0.5 * before
-    stamp = (tmp_path / "laid-00002.npz").stat().st_mtime_ns
+    stamp = (tmp_path / "laid-00002.npy").stat().st_mtime_ns
     assert units.lay(here, voices[2], units.TURNS - 1) == found[2]
-    assert (tmp_path / "laid-00002.npz").stat().st_mtime_ns == stamp
+    assert (tmp_path / "laid-00002.npy").stat().st_mtime_ns == stamp
     units._mesh.cache_clear()
     units._scene.cache_clear()

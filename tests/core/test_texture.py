@@ -7,7 +7,7 @@ import pytest
 import trimesh
 from scipy import ndimage
 
-from vast_quarry.core.camera import Camera
+from vast_quarry.core.camera import Camera, project, view_limit
 from vast_quarry.core.pose import look_at
 from vast_quarry.core.raycast import RayScene
 from vast_quarry.core.surface.mesh import vertex_normals
@@ -20,6 +20,7 @@ from vast_quarry.core.texture.coloring import (
     prepare_photo,
     spread_over_mesh,
 )
+from vast_quarry.core.texture.coloring_kernels import BLOCK, FLATTEST, shown
 from vast_quarry.core.texture.packing import raster_faces, unwrap
 
 
@@ -218,3 +219,31 @@ def test_splinters_always_find_a_place_in_the_atlas(rng: np.random.Generator) ->
         assert (atlas.uv > -1).all()
         assert (atlas.uv < atlas.size).all()
     assert unwrap(v, f, charts, 64, 4000.0, largest=512).size > 64
+
+
+def test_what_photos_show_of_points_is_what_plain_numpy_says(rng: np.random.Generator) -> None:
+    lens = Camera(320, 240, 300.0, 310.0, 158.0, 121.0, -0.1, 0.03, 0.0, 0.001, -0.0005)
+    center = np.array([0.3, -0.2, -2.0])
+    rotation = look_at(center, [0.0, 0.0, 0.0])
+    # many blocks, and not a whole number of them; some beside the picture, behind it, turned away, hidden
+    points = rng.uniform([-1.2, -0.9, -3.0], [1.2, 0.9, 0.8], (20 * BLOCK + 77, 3)).astype(np.float32)
+    normals = rng.normal(0, 1, points.shape).astype(np.float32)
+    normals /= np.linalg.norm(normals, axis=1, keepdims=True)
+    px, z = project(lens, rotation, center, points)
+    depth = rng.uniform(1.5, 2.5, (120, 160)).astype(np.float32)
+    ramp = rng.uniform(-0.2, 1, (120, 160)).astype(np.float32).clip(0)
+    at, weight = np.zeros((len(points), 2), np.float32), np.zeros(len(points), np.float32)
+    shown(
+        points, normals, rotation, center, lens.vector, view_limit(lens), (240, 320), depth, ramp, 0.05, at, weight
+    )  # fmt: skip
+    to = center - points
+    cosine = (to * normals).sum(1) / np.linalg.norm(to, axis=1)
+    x, y = ((points - center) @ rotation.T)[:, :2].T / np.where(np.abs(z) < 1e-9, 1, z)
+    ok = (cosine >= FLATTEST) & (z > 1e-9) & (x * x + y * y <= view_limit(lens))
+    ok &= (px >= 1).all(1) & (px <= [320 - 2.001, 240 - 2.001]).all(1)
+    i, j = (np.clip(((px[:, k] + 0.5) / 2).astype(int), 0, n - 1) for k, n in ((0, 160), (1, 120)))
+    slack = depth[j, i] * (0.05 + 0.71 * np.sqrt(1 / np.clip(cosine, FLATTEST, 1) ** 2 - 1) / (0.5 * lens.fx))
+    ok &= (ramp[j, i] > 0) & (np.abs(z - depth[j, i]) <= slack)
+    assert 50 < ok.sum() < len(points) / 3
+    np.testing.assert_allclose(weight, np.where(ok, cosine**2 * ramp[j, i] * (lens.fx / z) ** 2, 0), rtol=1e-4)
+    np.testing.assert_allclose(at[ok], px[ok], atol=1e-3)

@@ -18,6 +18,7 @@ Brown, D. C. (1971). Close-range camera calibration. Photogrammetric Engineering
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from functools import lru_cache
 
 import numpy as np
 from numba import njit, prange
@@ -196,6 +197,10 @@ def view_limit(camera: Camera) -> float:
     return float(r[last] ** 2)
 
 
+#: pixels up to which maps are kept for the next photo of the same lens
+KEPT = 4_000_000
+
+
 def undistort_maps(camera: Camera, target: Camera) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
     """Where every pixel of the undistorted photo ``target`` lies in the photo of ``camera``.
 
@@ -204,6 +209,12 @@ def undistort_maps(camera: Camera, target: Camera) -> tuple[NDArray[np.float32],
     map_x, map_y : (height, width) float32
         For ``cv2.remap``.
     """
+    # of a set photos of one lens follow one another; maps of large ones are not worth their room
+    make = _kept_maps if target.width * target.height <= KEPT else _undistort_maps
+    return make(camera, target)
+
+
+def _undistort_maps(camera: Camera, target: Camera) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
     map_x, map_y = np.empty((2, target.height, target.width), np.float32)
     # by bands: in double precision a large photo takes a hundred bytes a pixel
     for first in range(0, target.height, 256):
@@ -213,3 +224,7 @@ def undistort_maps(camera: Camera, target: Camera) -> tuple[NDArray[np.float32],
         px = distort(xy, camera) * [camera.fx, camera.fy] + [camera.cx, camera.cy]
         map_x[first : first + 256], map_y[first : first + 256] = px[..., 0], px[..., 1]
     return map_x, map_y
+
+
+#: both sizes that a photo is wanted in
+_kept_maps = lru_cache(2)(_undistort_maps)

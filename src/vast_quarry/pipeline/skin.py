@@ -20,7 +20,7 @@ SLAB, ALONE, MARGIN = 500_000, 600_000, 12.0
 #: points that show the whole in one
 FEW = 60_000
 #: bytes that a unit takes for each point, and before any
-POINT_BYTES, UNIT_BYTES = 1_300.0, 3e8
+POINT_BYTES, UNIT_BYTES = 1_600.0, 3e8
 #: faces of all slabs together at most
 MOST_FACES = 12_000_000
 

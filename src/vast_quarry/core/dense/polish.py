@@ -67,7 +67,11 @@ def polish(
         band = slice(first, end)
 
         def part(number: int, view: View, ref: View = ref, first: int = first, band: slice = band) -> Part:
-            return _part(ref, view, plane, active[band] & (chosen[band] == number).any(-1), first)
+            # over a short last axis the library is slow
+            shown = np.zeros(active[band].shape, bool)
+            for k in range(chosen.shape[2]):
+                shown |= chosen[band, :, k] == number
+            return _part(ref, view, plane, active[band] & shown, first)
 
         src = Sources(ref, islice(others, count), part)
         kernels.polish(

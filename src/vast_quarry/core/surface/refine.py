@@ -25,7 +25,7 @@ from scipy.sparse.linalg import cg
 
 from vast_quarry.core.camera import Camera, brown, view_limit
 from vast_quarry.core.surface.mesh import normalised, vertex_normals
-from vast_quarry.core.texture.coloring import seen_at
+from vast_quarry.core.texture.coloring_kernels import shown
 
 Array = NDArray[np.float64]
 Floats = NDArray[np.float32]
@@ -60,17 +60,11 @@ class Witness:
     def weights(self, points: Floats, normals: Floats) -> Floats:
         """What the photo counts at points (N,): squares of cosine and resolution, 0 where it does not see them."""
         out = np.zeros(len(points), np.float32)
-        _weigh(
-            points, normals, self.rotation, self.center, self.camera.vector, view_limit(self.camera), *self.gray.shape, self.depth,
-            self.ramp, out,
+        shown(
+            points, normals, self.rotation, self.center, self.camera.vector, view_limit(self.camera), self.gray.shape, self.depth,
+            self.ramp, 0.004, np.empty((len(points), 2), np.float32), out,
         )  # fmt: skip
         return out
-
-
-@njit(error_model="numpy", cache=True, parallel=True)
-def _weigh(P, N, R, C, L, limit, H, W, depth, ramp, out):
-    for n in prange(P.shape[0]):
-        _, _, out[n] = seen_at(P, N, n, R, C, L, limit, H, W, depth, ramp, 0.004)
 
 
 @njit(error_model="numpy", cache=True, parallel=True)

@@ -12,22 +12,21 @@ by lines it would lose as much sharpness as a blur of 0.4 pixels takes.
 References
 ----------
 Burt, P., Adelson, E. (1983). A multiresolution spline with application to image mosaics. ACM TOG 2(4).
-Keys, R. (1981). Cubic convolution interpolation for digital image processing. IEEE Trans. ASSP 29(6).
 Waechter, M., Moehrle, N., Goesele, M. (2014). Let there be color! Large-scale texturing of 3D reconstructions. ECCV.
 """
 
-# mypy: disable-error-code="no-untyped-def"
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from functools import lru_cache
 
 import cv2
 import numpy as np
-from numba import njit, prange
 from numpy.typing import NDArray
 
-from vast_quarry.core.camera import Camera, brown, undistort, view_limit
+from vast_quarry.core.camera import Camera, undistort, view_limit
 from vast_quarry.core.raycast import RayScene
+from vast_quarry.core.texture.coloring_kernels import accumulate, said_by, turned
 
 Floats = NDArray[np.float32]
 Array = NDArray[np.float64]
@@ -63,12 +62,19 @@ class PhotoView:
     gain: Array = field(default_factory=lambda: np.ones(3))
 
 
+@lru_cache(1)
+def _ideal(camera: Camera) -> Floats:
+    """Ideal coordinates (H W, 2) of the pixels of a camera, row by row: most photos of a set are of one."""
+    u, v = np.meshgrid(np.arange(camera.width, dtype=float), np.arange(camera.height, dtype=float))
+    return undistort(np.stack([u, v], -1).reshape(-1, 2), camera).astype(np.float32)
+
+
 def pixel_rays(camera: Camera, rotation: Array, center: Array) -> Floats:
     """Rays (H W, 6) along every pixel of a (distorted) camera, row by row, of depth one a unit of their direction."""
-    u, v = np.meshgrid(np.arange(camera.width, dtype=float), np.arange(camera.height, dtype=float))
-    xy = undistort(np.stack([u, v], -1), camera)
-    d = np.concatenate([xy, np.ones((*xy.shape[:2], 1))], -1) @ rotation
-    return np.concatenate([np.broadcast_to(center, d.shape), d], -1).astype(np.float32).reshape(-1, 6)
+    xy = _ideal(camera)
+    rays = np.empty((len(xy), 6), np.float32)
+    turned(xy, np.asarray(rotation, float), np.asarray(center, float), rays)
+    return rays
 
 
 def mesh_depth(scene: RayScene, camera: Camera, rotation: Array, center: Array) -> Floats:
@@ -138,7 +144,7 @@ def crisper(rgb: NDArray[np.uint8], amount: float) -> NDArray[np.uint8]:
 
 
 def softened(rgb: NDArray[np.uint8], ramp: Floats, blur: float) -> Floats:
-    """A photo (H, W, 3) blurred within what counts (``ramp`` above 0), at the size that such a blur needs."""
+    """A photo (H, W, 3) or its brightness (H, W), blurred within what counts (``ramp`` above 0), at the size that such a blur needs."""
     height, width = rgb.shape[:2]
     # a Gaussian two samples wide is drawn well by lines between its samples
     step = max(1, int(blur / 2))
@@ -149,168 +155,9 @@ def softened(rgb: NDArray[np.uint8], ramp: Floats, blur: float) -> Floats:
     whole = cv2.resize(rgb, size, interpolation=cv2.INTER_AREA).astype(np.float32)
     sigma = blur * size[0] / width
     weight = cv2.GaussianBlur(share, (0, 0), sigma) + 1e-4
-    return np.asarray((cv2.GaussianBlur(mine, (0, 0), sigma) + 1e-4 * whole) / weight[..., None], np.float32)
-
-
-@njit(error_model="numpy", cache=True, inline="always", fastmath=True)
-def _linear(image, x, y, c):
-    """Between four pixels of an image, held at its rim."""
-    x = min(max(x, 0.0), image.shape[1] - 1.001)
-    y = min(max(y, 0.0), image.shape[0] - 1.001)
-    i = int(x)
-    j = int(y)
-    fx = x - i
-    fy = y - j
-    m = min(i + 1, image.shape[1] - 1)
-    n = min(j + 1, image.shape[0] - 1)
-    a = image[j, i, c] * (1 - fx) + image[j, m, c] * fx
-    b = image[n, i, c] * (1 - fx) + image[n, m, c] * fx
-    return a * (1 - fy) + b * fy
-
-
-@njit(error_model="numpy", cache=True, inline="always", fastmath=True)
-def _cubic_weights(t):
-    """Weights of the four pixels about a place by Catmull-Rom's cubic (Keys 1981, a = -1/2)."""
-    return (
-        t * (-0.5 + t * (1.0 - 0.5 * t)),
-        1.0 + t * t * (-2.5 + 1.5 * t),
-        t * (0.5 + t * (2.0 - 1.5 * t)),
-        t * t * (-0.5 + 0.5 * t),
-    )
-
-
-@njit(error_model="numpy", cache=True, inline="always", fastmath=True)
-def seen_at(P, N, n, R, C, L, limit, H, W, depth, ramp, tolerance):
-    """Pixel (u, v) at which a photo of H x W shows point ``n``, and what it counts there: 0 where it does not show it.
-
-    Square of the cosine, times the ramp, times the square of the resolution in pixels per world unit.
-    """
-    a = P[n, 0] - C[0]
-    b = P[n, 1] - C[1]
-    c = P[n, 2] - C[2]
-    facing = -(a * N[n, 0] + b * N[n, 1] + c * N[n, 2])
-    z = R[2, 0] * a + R[2, 1] * b + R[2, 2] * c
-    if facing <= 0 or z <= 1e-9:
-        return 0.0, 0.0, 0.0
-    x = (R[0, 0] * a + R[0, 1] * b + R[0, 2] * c) / z
-    y = (R[1, 0] * a + R[1, 1] * b + R[1, 2] * c) / z
-    if x * x + y * y > limit:
-        return 0.0, 0.0, 0.0
-    u, v = brown(x, y, L[4], L[5], L[6], L[7], L[8])
-    u = L[0] * u + L[2]
-    v = L[1] * v + L[3]
-    if u < 1 or v < 1 or u > W - 2.001 or v > H - 2.001:
-        return 0.0, 0.0, 0.0
-    h, w = depth.shape
-    sx = w / W
-    i = min(max(int(np.round((u + 0.5) * sx - 0.5)), 0), w - 1)
-    j = min(max(int(np.round((v + 0.5) * (h / H) - 0.5)), 0), h - 1)
-    e = ramp[j, i]
-    cosine = facing / np.sqrt(a * a + b * b + c * c)
-    if e <= 0 or cosine < 0.1:
-        return 0.0, 0.0, 0.0
-    # as far as depth changes within the pixel that it was taken in the middle of
-    slack = depth[j, i] * (tolerance + 0.71 * np.sqrt(1 / (cosine * cosine) - 1) / (L[0] * sx))
-    if abs(z - depth[j, i]) > slack:
-        return 0.0, 0.0, 0.0
-    resolution = L[0] / z
-    return u, v, cosine * cosine * e * resolution * resolution
-
-
-@njit(error_model="numpy", cache=True, parallel=True, fastmath=True)
-def _accumulate(
-    P,
-    N,
-    R,
-    C,
-    L,
-    limit,
-    photo,
-    soft,
-    depth,
-    ramp,
-    gain,
-    sharp,
-    tolerance,
-    power,
-    expected,
-    spread,
-    number,
-    low,
-    low_w,
-    high,
-    high_w,
-    best,
-    who,
-):
-    H, W = photo.shape[:2]
-    tx = soft.shape[1] / W
-    ty = soft.shape[0] / H
-    for n in prange(P.shape[0]):
-        u, v, weight = seen_at(P, N, n, R, C, L, limit, H, W, depth, ramp, tolerance)
-        if weight <= 0:
-            continue
-        x = (u + 0.5) * tx - 0.5
-        y = (v + 0.5) * ty - 0.5
-        red = gain[0] * _linear(soft, x, y, 0)
-        green = gain[1] * _linear(soft, x, y, 1)
-        blue = gain[2] * _linear(soft, x, y, 2)
-        weight *= sharp
-        off = (red - expected[n, 0]) ** 2 + (green - expected[n, 1]) ** 2 + (blue - expected[n, 2]) ** 2
-        weight *= agreement(off, spread[n])
-        strong = weight
-        for _ in range(power - 1):
-            strong *= weight
-        if strong > best[n]:
-            best[n] = strong
-            who[n] = number
-        low_w[n] += weight
-        high_w[n] += strong
-        low[n, 0] += weight * red
-        low[n, 1] += weight * green
-        low[n, 2] += weight * blue
-        i = int(u)
-        j = int(v)
-        cx = _cubic_weights(u - i)
-        cy = _cubic_weights(v - j)
-        for k in range(3):
-            whole = 0.0
-            for q in range(4):
-                line = 0.0
-                for p in range(4):
-                    line += cx[p] * photo[j - 1 + q, i - 1 + p, k]
-                whole += cy[q] * line
-            high[n, k] += strong * gain[k] * whole
-        high[n, 0] -= strong * red
-        high[n, 1] -= strong * green
-        high[n, 2] -= strong * blue
-
-
-@njit(error_model="numpy", cache=True, inline="always", fastmath=True)
-def agreement(off, spread):
-    """What a photo still counts whose colour is off what is expected: ``off`` squared, over three channels; never quite nothing."""
-    return max(np.exp(-0.5 * off / (spread * spread)), 1e-3)
-
-
-@njit(error_model="numpy", cache=True, parallel=True, fastmath=True)
-def _said(P, N, R, C, L, limit, size, soft, depth, ramp, gain, sharp, tolerance, number, colors, weights, who):
-    H, W = size
-    tx = soft.shape[1] / W
-    ty = soft.shape[0] / H
-    most = weights.shape[1]
-    for n in prange(P.shape[0]):
-        u, v, weight = seen_at(P, N, n, R, C, L, limit, H, W, depth, ramp, tolerance)
-        weight *= sharp
-        least = 0
-        for k in range(1, most):
-            if weights[n, k] < weights[n, least]:
-                least = k
-        if weight <= weights[n, least]:
-            continue
-        weights[n, least] = weight
-        who[n, least] = number
-        for k in range(3):
-            colors[n, least, k] = gain[k] * _linear(soft, (u + 0.5) * tx - 0.5, (v + 0.5) * ty - 0.5, k)
+    if rgb.ndim == 3:
+        weight = weight[..., None]
+    return np.asarray((cv2.GaussianBlur(mine, (0, 0), sigma) + 1e-4 * whole) / weight, np.float32)
 
 
 #: how far off what is expected a photo may be where nothing is known: as far as it likes
@@ -350,7 +197,7 @@ class ColorSum:
 
     def add(self, view: PhotoView, sharpness: float = 1.0, tolerance: float = 0.004, power: int = 4) -> None:
         """Add what a photo says, weighed by its ``sharpness`` against the set's."""
-        _accumulate(
+        accumulate(
             self.points, self.normals, view.rotation, view.center, view.camera.vector, view_limit(view.camera), view.photo,
             view.soft, view.depth, view.ramp, view.gain, sharpness * self._unit, tolerance, power, self.expected, self.spread,
             self._photos, self.low, self.low_weight, self.high, self.high_weight, self._best, self.who,
@@ -379,7 +226,7 @@ class Said:
 
     def add(self, view: PhotoView, sharpness: float = 1.0, tolerance: float = 0.004) -> None:
         """Ask a photo."""
-        _said(
+        said_by(
             self.points, self.normals, view.rotation, view.center, view.camera.vector, view_limit(view.camera),
             view.photo.shape[:2], view.soft, view.depth, view.ramp, view.gain, sharpness * self._unit, tolerance, self._photos,
             self.colors, self.weights, self.who,

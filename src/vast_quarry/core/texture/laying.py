@@ -14,18 +14,17 @@ Zhou, Q.-Y., Koltun, V. (2014). Color map optimization for 3D reconstruction wit
 shifts over each photo).
 """
 
-# mypy: disable-error-code="no-untyped-def"
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
 import cv2
 import numpy as np
-from numba import njit, prange
 from numpy.typing import NDArray
 
 from vast_quarry.core.camera import view_limit
-from vast_quarry.core.texture.coloring import PhotoView, seen_at, softened
+from vast_quarry.core.texture.coloring import PhotoView, softened
+from vast_quarry.core.texture.coloring_kernels import shown
 
 Floats = NDArray[np.float32]
 
@@ -66,15 +65,6 @@ class Samples:
     weight: Floats
 
 
-@njit(error_model="numpy", cache=True, parallel=True, fastmath=True)
-def _shown(P, N, R, C, L, limit, size, depth, ramp, tolerance, at, weight):
-    """Pixel ``at`` which a photo shows each point, and what it counts there (:func:`.coloring.seen_at`)."""
-    for n in prange(P.shape[0]):
-        at[n, 0], at[n, 1], weight[n] = seen_at(
-            P, N, n, R, C, L, limit, size[0], size[1], depth, ramp, tolerance
-        )  # fmt: skip
-
-
 def asked(count: int) -> NDArray[np.int64]:
     """Numbers of the vertices, of ``count``, that photos are laid by."""
     return np.arange(count) if count <= MOST else np.random.default_rng(1).permutation(count)[:MOST]
@@ -83,8 +73,9 @@ def asked(count: int) -> NDArray[np.int64]:
 def fine_parts(view: PhotoView) -> list[Floats]:
     """The brightness of a photo (H, W) at both widths, without what is soft."""
     height, width = view.photo.shape[:2]
-    gray = cv2.cvtColor(view.photo, cv2.COLOR_RGB2GRAY).astype(np.float32)
-    soft = cv2.resize(softened(view.photo, view.ramp, SOFT) @ BRIGHTNESS, (width, height))
+    levels = cv2.cvtColor(view.photo, cv2.COLOR_RGB2GRAY)
+    soft = cv2.resize(softened(levels, view.ramp, SOFT), (width, height))
+    gray = levels.astype(np.float32)
     return [cv2.GaussianBlur(gray, (0, 0), w) - soft for w in WIDTHS]
 
 
@@ -104,7 +95,7 @@ def _looked_up(picture: Floats, at: Floats) -> Floats:
 def samples(view: PhotoView, points: NDArray, normals: NDArray, unit: float, tolerance: float = 0.004) -> Samples:
     """What a photo shows of points (N, 3); ``unit``: typical pixels per world unit, to keep weights near one."""
     at, weight = np.zeros((len(points), 2), np.float32), np.zeros(len(points), np.float32)
-    _shown(
+    shown(
         np.ascontiguousarray(points, np.float32), np.ascontiguousarray(normals, np.float32), view.rotation, view.center,
         view.camera.vector, view_limit(view.camera), view.photo.shape[:2], view.depth, view.ramp, tolerance, at, weight,
     )  # fmt: skip
@@ -117,10 +108,15 @@ def _grid(shape: tuple[int, int]) -> tuple[int, int]:
     return -(-shape[0] // CELL), -(-shape[1] // CELL)
 
 
-def _in_cells(at: Floats, grid: tuple[int, int], values: NDArray) -> Floats:
-    """Sums of values (K,) over the cells that pixels (K, 2) lie in, spread over those about."""
+def _cells(at: Floats, grid: tuple[int, int]) -> NDArray[np.int64]:
+    """Numbers of the cells that pixels (K, 2) lie in, row by row."""
     cell = np.clip((at / CELL).astype(np.int64), 0, [grid[1] - 1, grid[0] - 1])
-    total = np.bincount(cell[:, 1] * grid[1] + cell[:, 0], values, grid[0] * grid[1]).reshape(grid)
+    return np.asarray(cell[:, 1] * grid[1] + cell[:, 0])
+
+
+def _in_cells(cell: NDArray[np.int64], grid: tuple[int, int], values: NDArray) -> Floats:
+    """Sums of values (K,) over the cells (K,) they are in, spread over those about."""
+    total = np.bincount(cell, values, grid[0] * grid[1]).reshape(grid)
     return np.asarray(cv2.GaussianBlur(total.astype(np.float32), (0, 0), ABOUT, borderType=cv2.BORDER_CONSTANT))
 
 
@@ -165,6 +161,7 @@ def shifts(
         return field, sure
     at, weight = mine.at[there], mine.weight[there]
     weight = weight / np.float32(max(float(np.median(weight)), 1e-12))
+    cell = _cells(at, grid)
     for picture, wanted in zip(fine_parts(view), others[there].T):
         across, down = (cv2.Sobel(picture, cv2.CV_32F, *d, ksize=3, scale=0.125) for d in ((1, 0), (0, 1)))
         for _ in range(ROUNDS):
@@ -173,11 +170,13 @@ def shifts(
             x, y = _looked_up(across, place), _looked_up(down, place)
             spread = 1.4826 * float(np.median(np.abs(off))) + 0.5
             w = weight / (1 + (off / (2 * spread)) ** 2)
-            noise = _in_cells(at, grid, w * off * off) / np.maximum(_in_cells(at, grid, w), 1e-6)
+            noise = _in_cells(cell, grid, w * off * off) / np.maximum(_in_cells(cell, grid, w), 1e-6)
             # where the photo tells nothing shifts are as large as they commonly are: none
             held = noise / np.float32(FARTHEST**2)
-            xx, xy, yy = (_in_cells(at, grid, w * p) + h for p, h in ((x * x, held), (x * y, 0 * held), (y * y, held)))
-            rx, ry = (_in_cells(at, grid, w * p * off) for p in (x, y))
+            xx, xy, yy = (
+                _in_cells(cell, grid, w * p) + h for p, h in ((x * x, held), (x * y, 0 * held), (y * y, held))
+            )
+            rx, ry = (_in_cells(cell, grid, w * p * off) for p in (x, y))
             det = np.maximum(xx * yy - xy * xy, 1e-12)
             step = np.stack([(yy * rx - xy * ry) / det, (xx * ry - xy * rx) / det], -1)
             field = np.clip(field + np.clip(step, -1.5, 1.5), -FARTHEST, FARTHEST).astype(np.float32)

@@ -114,8 +114,28 @@ def picked_vertices(count: int, picked: int) -> NDArray[np.int64]:
     return np.random.default_rng(0).choice(count, min(picked, count), replace=False)
 
 
+#: what is kept of a photo to colour from, each in a file that is mapped: a unit holds no photo, and those at work share what they look at
+KINDS = ("photo", "soft", "depth", "ramp")
+
+
 def _photo_file(folder: str, row: int) -> Path:
+    """What a photo shows of the vertices that photos are compared by; written last."""
     return Path(folder) / f"photo-{row:05d}.npz"
+
+
+def _kept(folder: str, row: int, kind: str) -> Path:
+    return Path(folder) / f"{kind}-{row:05d}.npy"
+
+
+def _keep(folder: str, row: int, pictures: dict[str, NDArray]) -> None:
+    for kind, values in pictures.items():
+        with atomic_write(_kept(folder, row, kind)) as out:
+            np.save(out, values)
+
+
+def _mapped(folder: str, row: int, kind: str) -> NDArray:
+    # to be written to as far as the kernels know: they are compiled once
+    return np.asarray(np.load(_kept(folder, row, kind), mmap_mode="c"))
 
 
 def _soft_width(order: PhotoOrder) -> float:
@@ -141,10 +161,8 @@ def _make_ready(folder: str, order: PhotoOrder, unit: float, picked: int, crisp:
     one.add(view)
     colors, seen = one.colors()
     usable = seen & (colors.min(1) > 4) & (colors.max(1) < 250)
-    write_arrays(
-        target, photo=view.photo, soft=view.soft, depth=view.depth, ramp=view.ramp, index=np.flatnonzero(usable),
-        colors=colors[usable],
-    )  # fmt: skip
+    _keep(folder, order.row, {kind: getattr(view, kind) for kind in KINDS})
+    write_arrays(target, index=np.flatnonzero(usable), colors=colors[usable])
 
 
 def sampled_colors(folder: str, row: int) -> tuple[NDArray[np.int64], NDArray[np.float32]]:
@@ -157,8 +175,8 @@ def _shown_file(folder: str, row: int, turn: int) -> Path:
     return Path(folder) / f"shown-{turn}-{row:05d}.npz"
 
 
-def _laid_file(folder: str, row: int) -> Path:
-    return Path(folder) / f"laid-{row:05d}.npz"
+#: a photo that was laid onto the surface, in place of the one that was made ready
+LAID = {"photo": "laid", "soft": "laid-soft"}
 
 
 def _shown(folder: str, row: int, turn: int) -> laying.Samples:
@@ -185,11 +203,8 @@ class Voice:
 def _view(folder: str, v: Voice, laid: bool = True) -> PhotoView:
     """A photo made ready, as it was ``laid`` onto the surface if it was."""
     o = v.order
-    with np.load(_photo_file(folder, o.row)) as f:
-        photo, soft, depth, ramp = (f[name] for name in ("photo", "soft", "depth", "ramp"))
-    if laid and _laid_file(folder, o.row).exists():
-        with np.load(_laid_file(folder, o.row)) as f:
-            photo, soft = f["photo"], f["soft"]
+    laid = laid and _kept(folder, o.row, LAID["soft"]).exists()
+    photo, soft, depth, ramp = (_mapped(folder, o.row, LAID.get(k, k) if laid else k) for k in KINDS)
     return PhotoView(o.camera, o.rotation, o.center, photo, soft, depth, ramp, v.gain)
 
 
@@ -231,7 +246,7 @@ class Laid:
 
 
 def lay(folder: str, voice: Voice, turn: int) -> Laid:
-    """Find how a photo is moved to where it shows what the others do, and after the last turn move it, in ``laid-ROW.npz``."""
+    """Find how a photo is moved to where it shows what the others do, and after the last turn move it, in ``laid-ROW.npy``."""
     row = voice.order.row
     target = _fit_file(folder, row, turn)
     if not is_whole(target):
@@ -248,9 +263,8 @@ def lay(folder: str, voice: Voice, turn: int) -> Laid:
             write_arrays(_shown_file(folder, row, turn + 1), **vars(laying.moved(view, mine, move)))
         elif move.any():
             photo = laying.laid(view.photo, move)
-            write_arrays(
-                _laid_file(folder, row), photo=photo, soft=softened(photo, view.ramp, _soft_width(voice.order))
-            )
+            soft = softened(photo, view.ramp, _soft_width(voice.order))
+            _keep(folder, row, {LAID["photo"]: photo, LAID["soft"]: soft})
         off = np.linalg.norm(field, axis=-1)[sure]
         write_arrays(target, move=move, off=float(np.median(off)) if len(off) else float("nan"))
     with np.load(target) as f:
