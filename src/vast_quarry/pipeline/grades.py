@@ -18,7 +18,7 @@ class Grade(StrEnum):
 GRADES: dict[Grade, dict[str, dict[str, Any]]] = {
     Grade.ROUGH: {
         "cameras": {"photo_scale": 0.5, "features": 3000, "partners": 10},
-        "points": {"photo_scale": 0.25, "sources": 6, "keep": 3, "sweeps": [1, 1, 4]},
+        "points": {"photo_scale": 0.25, "sources": 6, "keep": 3, "sweeps": [1, 3]},
         "surface": {"faces": 60_000, "refine": 0},
         "texture": {"photo_scale": 0.5, "largest": 2048},
     },
