@@ -17,7 +17,8 @@ from vast_quarry.core.rig.noise import fbm_many
 from vast_quarry.core.rig.render import FILL_LIGHT, Shot, Studio, develop, to_srgb8
 from vast_quarry.core.rig.scenes import GROOVE_DEPTH, GROOVES, finial, milestone, plate
 from vast_quarry.core.rig.shoot import ShootSettings, rig_camera
-from vast_quarry.core.surface.mesh import components, edge_faces
+from vast_quarry.core.surface.mesh import components, edge_faces, vertex_normals
+from vast_quarry.core.texture.coloring import pixel_rays
 
 
 @pytest.mark.parametrize("make", [milestone, finial])
@@ -151,3 +152,29 @@ def test_a_key_light_stays_in_the_room_while_the_subject_turns() -> None:
     for left, right in sides:
         assert right > 1.2 * left
     np.testing.assert_allclose(sides[1], sides[0], rtol=0.08)
+
+
+def test_light_and_gloss_are_what_plain_numpy_says() -> None:
+    scene = finial(cell=0.012, fine=False)
+    rays = ray_scene(scene)
+    bake_light(scene, rays, 8)
+    lens, center = Camera.simple(160, 120, 200.0), np.array([0.5, -0.6, 0.3])
+    shot = Shot(lens, look_at(center, [0, 0, 0.18]), center, focus=0.8)
+    studio = Studio(scene, rays, 0.001, gloss=1.0, key=True)
+    seen, cover = studio.radiance(shot)
+    even, _ = Studio(scene, rays, 0.001).radiance(shot)
+    line = pixel_rays(lens, shot.rotation, center)
+    hit = rays.cast(line)
+    mine = (cover.ravel() > 0.99) & (hit["mesh"] == 0)
+    body, uv = scene.subject, hit["uv"][mine]
+    corner = body.faces[hit["face"][mine].astype(int)]
+    n = vertex_normals(body.vertices, body.faces)[corner]
+    n = n[:, 0] * (1 - uv.sum(1))[:, None] + n[:, 1] * uv[:, :1] + n[:, 2] * uv[:, 1:]
+    n /= np.linalg.norm(n, axis=1, keepdims=True)
+    direction = line[mine, 3:] / np.linalg.norm(line[mine, 3:], axis=1, keepdims=True)
+    told = studio.lit(even.reshape(-1, 3)[mine].astype(float), n, direction, center)
+    # four rays a pixel against one in its middle
+    off = np.abs(told - seen.reshape(-1, 3)[mine]).max(1)
+    assert np.median(off) < 0.003
+    assert np.percentile(off, 90) < 0.03
+    assert np.median(np.abs(told - even.reshape(-1, 3)[mine])) > 0.02

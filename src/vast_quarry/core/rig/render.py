@@ -199,6 +199,17 @@ class Studio:
         turn = np.array([[x, -y, 0], [y, x, 0], [0, 0, r]]) / r
         return np.asarray(self.scene.room.rotation.T @ turn @ KEY_LIGHT)
 
+    def lit(self, base: Array, normals: Array, directions: Array, center: Array) -> Array:
+        """What a camera at ``center`` sees of places of the subject (N, 3), linear, given what the even light alone shows of them
+        (``base``), their unit normals, and unit directions from the camera to them: the key light and gloss in plain numpy."""
+        key = self._key_light(center)
+        share = FILL_LIGHT + (2 - 2 * FILL_LIGHT) * np.maximum(normals @ key, 0) if key.any() else np.ones(len(base))
+        facing = -(directions * normals).sum(1)
+        near = (directions + 2 * facing[:, None] * normals) @ WINDOW
+        fresnel = 0.04 + 0.96 * (1 - facing) ** 5
+        shine = np.where(facing > 0, self.gloss * fresnel * (0.25 + 14.0 * np.maximum(near, 0) ** 60), 0)
+        return np.asarray(base * share[:, None] + shine[:, None])
+
     def radiance(self, shot: Shot, backdrop: NDArray[np.float32] | None = None) -> tuple[NDArray, NDArray]:
         """Linear RGB (height, width, 3) and the share of each pixel that the subject covers (height, width)."""
         cam = shot.camera
