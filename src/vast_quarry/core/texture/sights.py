@@ -14,11 +14,10 @@ from numpy.typing import NDArray
 
 from vast_quarry.core.camera import Camera, project, view_limit
 from vast_quarry.core.raycast import RayScene, visible_from
+from vast_quarry.core.texture.coloring_kernels import FLATTEST
 
 Array = NDArray[np.float64]
 
-#: seen flatter than this (cosine) the texture takes nothing from a photo
-FLATTEST = 0.1
 #: places along each side of a patch; it is seen where half of them are, and they are lifted by a part of its side, for a surface is rough
 EACH, SEEN, LIFTED = 3, 0.5, 0.25
 
