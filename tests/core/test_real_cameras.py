@@ -88,7 +88,7 @@ def test_the_lens_nearest_to_one_that_is_no_polynomial() -> None:
 def test_cameras_are_made_of_faults() -> None:
     assert all(on <= set(FAULTS) for on in CAMERAS.values())
     assert not CAMERAS["kind"]
-    assert set(FAULTS) - CAMERAS["harsh"] == {"grey", "lamps", "sun"}
+    assert set(FAULTS) - CAMERAS["harsh"] == {"grey", "key-light", "lamps", "sun"}
 
 
 def test_captures_are_read_or_refused() -> None:
