@@ -32,6 +32,8 @@ Mesh = tuple[Array, Faces]
 LEEWAY = 0.15
 #: a slab is at least so many margins thick
 THICK = 4.0
+#: share of the extent within which a vertex lies in a plane
+CLOSE = 2e-6
 #: rims are sewn where they lie within this share of a cell of each other; corners closer than the second share become one
 SEWN, ONE = 0.75, 0.3
 
@@ -184,13 +186,35 @@ def _split(faces: Faces, put: Puts) -> Faces:
 def sewn(below: Mesh, above: Mesh, axis: int, at: float, cell: float) -> Mesh:
     """Two meshes that end in a plane, sewn together along their rims there; what has nothing to meet stays open."""
     v = np.concatenate([below[0], above[0]])
-    shift = len(below[0])
-    close = 2e-6 * float(np.ptp(v, axis=0).max())
-    one, two = _rim(below, axis, at, close), _rim(above, axis, at, close)
-    faces = [below[1], above[1] + shift]
-    if not len(one) or not len(two):
-        return v, np.concatenate(faces)
-    edges = [one, two + shift]
+    close = CLOSE * float(np.ptp(v, axis=0).max())
+    faces = _sewn(v, below[1], above[1] + len(below[0]), axis, at, close, cell)
+    v, f, _ = compacted(v, np.concatenate(faces))
+    return v, f
+
+
+def _sewn(
+    vertices: Array, below: Faces, above: Faces, axis: int, at: float, close: float, cell: float
+) -> tuple[Faces, Faces, Faces]:
+    """Faces of two meshes of the same vertices, which are moved in place, sewn where they end in a plane: those of either that do not
+    touch it, as they were, and those that do.
+
+    Only what touches the plane is looked at, so that sewing costs what is sewn, not what hangs on it.
+    """
+    there = np.abs(vertices[:, axis] - at) <= close
+    touch = [there[f].any(1) for f in (below, above)]
+    strips = [f[t] for f, t in zip((below, above), touch)]
+    used, local = np.unique(np.concatenate(strips), return_inverse=True)
+    local = local.reshape(-1, 3)
+    v = vertices[used]
+    f = _sewn_strips(v, local[: len(strips[0])], local[len(strips[0]) :], axis, at, close, cell)
+    vertices[used] = v
+    return below[~touch[0]], above[~touch[1]], used[f].reshape(-1, 3)
+
+
+def _sewn_strips(v: Array, below: Faces, above: Faces, axis: int, at: float, close: float, cell: float) -> Faces:
+    edges = [_rim((v, f), axis, at, close) for f in (below, above)]
+    if not len(edges[0]) or not len(edges[1]):
+        return np.concatenate([below, above])
     mine, theirs = np.unique(edges[0]), np.unique(edges[1])
     # corners that are each other's nearest become one
     far, there = cKDTree(v[theirs]).query(v[mine])
@@ -201,17 +225,16 @@ def sewn(below: Mesh, above: Mesh, axis: int, at: float, cell: float) -> Mesh:
     v[mine[pair]] = (v[mine[pair]] + v[theirs[there[pair]]]) / 2
     v[theirs[there[pair]]] = v[mine[pair]]
     puts = _between_pairs(v, edges, dict(zip(mine[pair].tolist(), theirs[there[pair]].tolist())), SEWN * cell)
-    for side in (0, 1):
-        faces[side] = _split(faces[side], puts[side])
-    v, f, _ = compacted(v, name[np.concatenate(faces)])
-    return _closed_cracks(v, without_degenerate(v, f), axis, at, close, cell)
+    whole = name[np.concatenate([_split(f, put) for f, put in zip((below, above), puts)])]
+    return _closed_cracks(v, without_degenerate(v, whole), axis, at, close, cell)
 
 
-def _closed_cracks(vertices: Array, faces: Faces, axis: int, at: float, close: float, cell: float) -> Mesh:
-    """A mesh whose cracks in a plane that are shorter than a cell are drawn together to a point: corners there were put in another order."""
+def _closed_cracks(vertices: Array, faces: Faces, axis: int, at: float, close: float, cell: float) -> Faces:
+    """Faces whose cracks in a plane that are shorter than a cell are drawn together to a point: corners there were put in another order.
+    The vertices are moved in place."""
     rim = _rim((vertices, faces), axis, at, close)
     if not len(rim):
-        return vertices, faces
+        return faces
     used, edge = np.unique(rim, return_inverse=True)
     a, b = edge.reshape(rim.shape).T
     graph = coo_matrix((np.ones(len(a), np.int8), (a, b)), shape=(len(used), len(used)))
@@ -222,11 +245,10 @@ def _closed_cracks(vertices: Array, faces: Faces, axis: int, at: float, close: f
     small = np.linalg.norm(high - low, axis=1) < cell
     mine = used[small[label]]
     _, first, which = np.unique(label[small[label]], return_index=True, return_inverse=True)
-    vertices, name = vertices.copy(), np.arange(len(vertices))
+    name = np.arange(len(vertices))
     name[mine] = mine[first][which]
     vertices[mine] = ((low + high) / 2)[label[small[label]]]
-    v, f, _ = compacted(vertices, with_three_corners(name[faces]))
-    return v, f
+    return with_three_corners(name[faces])
 
 
 def joined_slabs(slabs: list[Slab], meshes: list[Mesh], cell: float) -> Mesh:
@@ -239,12 +261,22 @@ def joined_slabs(slabs: list[Slab], meshes: list[Mesh], cell: float) -> Mesh:
             continue
         meshes[k] = _led(one, two, axis, at, reach), one[1]
         meshes[k + 1] = _led(two, one, axis, at, reach), two[1]
-    whole: Mesh | None = None
-    for slab, mesh in zip(slabs, meshes):
+    for k, slab in enumerate(slabs):
         along = np.eye(3)[slab.axis]
         for end, sign in ((slab.low, 1.0), (slab.high, -1.0)):
             if np.isfinite(end):
-                mesh = cut_open(*mesh, along * end, along * sign)
-        whole = mesh if whole is None else sewn(whole, mesh, slab.axis, slab.low, cell)
-    assert whole is not None
-    return whole
+                meshes[k] = cut_open(*meshes[k], along * end, along * sign)
+    begin = np.cumsum([0, *(len(v) for v, _ in meshes)])
+    vertices = np.concatenate([v for v, _ in meshes])
+    faces = [f + first for first, (_, f) in zip(begin, meshes)]
+    del meshes
+    close = CLOSE * float(np.ptp(vertices, axis=0).max()) if len(vertices) else 0.0
+    done: list[Faces] = []
+    for k in range(1, len(slabs)):
+        below, above, seam = _sewn(vertices, faces[k - 1], faces[k], slabs[k].axis, slabs[k].low, close, cell)
+        done.append(below)
+        faces[k - 1] = below[:0]
+        # what was sewn stays with the slab above: a face as long as a slab ends in the next plane too
+        faces[k] = np.concatenate([above, seam])
+    v, f, _ = compacted(vertices, np.concatenate([*done, faces[-1]]))
+    return v, f
