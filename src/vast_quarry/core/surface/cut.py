@@ -29,10 +29,11 @@ def cut_with(
     h = (vertices - origin) @ normal
     snap = 1e-6 * float(np.ptp(vertices, axis=0).max())
     h[np.abs(h) < snap] = 0.0
-    sign = np.sign(h[faces]).astype(int)
-    above, below = (sign > 0).sum(1), (sign < 0).sum(1)
-    whole = faces[(below == 0) & (above > 0)]
-    across = faces[(below > 0) & (above > 0)]
+    sign = np.sign(h).astype(np.int8)[faces]
+    above, below = (sign > 0).any(1), (sign < 0).any(1)
+    del sign
+    whole = faces[~below & above]
+    across = faces[below & above]
     if not len(across):
         if not len(whole):
             return vertices[:0], whole, attributes[:0]
