@@ -17,7 +17,6 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from vast_quarry.core.pose import Similarity
 from vast_quarry.core.raycast import visible_from
 from vast_quarry.core.rig.render import Shot, Studio, to_srgb8
 from vast_quarry.core.rig.shoot import Set, ShootSettings, _between, stations_for
@@ -39,11 +38,10 @@ def likeness(made: Floats, true: Floats) -> float:
     return float(-10 * np.log10(((np.array(out).T - true) ** 2).mean() / 255**2))
 
 
-def looked_at(studio: Studio, shot: Shot, away: str) -> NDArray:
-    """Linear colours of a view without gloss and key light, or as it is."""
+def paint_of(studio: Studio, shot: Shot) -> NDArray:
+    """Linear colours of a view without gloss and key light."""
     gloss, key = studio.gloss, studio.key
-    if away:
-        studio.gloss, studio.key = 0.0, False
+    studio.gloss, studio.key = 0.0, False
     linear, _ = studio.radiance(shot)
     studio.gloss, studio.key = gloss, key
     return linear
@@ -76,12 +74,10 @@ def main() -> None:
     rng = np.random.default_rng(0)
     told = []
     for view in _between(studio_set, stations):
-        room: Similarity = studio_set.scene.room
-        shot = Shot(
-            lens, view.rotation, view.center, focus=float(np.linalg.norm(room.points(view.center[None]))), exposure=1.0
-        )
-        true, paint = looked_at(studio, shot, ""), looked_at(studio, shot, "light")
-        _, cover = studio.radiance(shot)
+        focus = float(np.linalg.norm(studio_set.scene.room.points(view.center[None])))
+        shot = Shot(lens, view.rotation, view.center, focus=focus, exposure=1.0)
+        true, cover = studio.radiance(shot)
+        paint = paint_of(studio, shot)
         inside = cv2.erode((cover > 0.5).astype(np.uint8), np.ones((RIM, RIM), np.uint8)).ravel() > 0
         pick = rng.permutation(np.flatnonzero(inside))[:PLACES]
         rays = pixel_rays(lens, view.rotation, view.center)[pick]
