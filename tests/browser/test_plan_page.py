@@ -141,7 +141,10 @@ def test_a_camera_by_name_and_a_room(page: Page, address: str) -> None:
     choose(page, "What to capture", "room, from inside")
     expect(page.get_by_label("Width", exact=True)).to_have_value("5")
     expect(page.get_by_role("button", name="Remove lap 1")).to_have_count(0)
-    page.wait_for_timeout(1500)
-    plan = get(address, f"/api/projects/{project}/plan/plan.json")
+    for _ in range(100):
+        plan = get(address, f"/api/projects/{project}/plan/plan.json")
+        if plan["request"]["kind"] == "room":
+            break
+        page.wait_for_timeout(200)
     assert plan["request"]["kind"] == "room"
     assert plan["result"]["roles"]["floor"] > 4

@@ -3,18 +3,20 @@
 from __future__ import annotations
 
 import io
+import struct
+import zlib
 from pathlib import Path
 
 import cv2
 import numpy as np
 import pytest
 import tifffile
-from PIL import Image, ImageCms
+from PIL import Image, ImageCms, ImageOps
 
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.photo import reading
 from vast_quarry.core.photo.decode import develop_raw
-from vast_quarry.core.photo.reading import PHOTO_ENDINGS, load_alpha, load_rgb, load_small, read_facts
+from vast_quarry.core.photo.reading import PHOTO_ENDINGS, load_alpha, load_deep, load_rgb, load_small, read_facts
 
 DATA = Path(__file__).parent.parent / "data"
 
@@ -36,6 +38,35 @@ def test_sixteen_bits_a_channel(tmp_path: Path, ending: str) -> None:
     assert read_facts(file).width == 120
     assert load_small(file, 60).shape == (45, 60, 3)
     assert load_alpha(file) is None
+
+
+@pytest.mark.parametrize("orientation", [1, 2, 3, 4, 5, 6, 7, 8])
+def test_photos_of_every_kind_come_upright(tmp_path: Path, orientation: int) -> None:
+    """Held against Pillow's own turning of a PNG. A TIFF was turned twice: the libraries turn it whatever they are told."""
+    deep, exif = ramp(), Image.Exif()
+    exif[274] = orientation
+    eight = Image.fromarray((deep >> 8).astype(np.uint8))
+    eight.save(tmp_path / "a.png", exif=exif)
+    eight.save(tmp_path / "plain.tif", exif=exif)
+    eight.save(tmp_path / "packed.tif", exif=exif, compression="tiff_lzw")
+    eight.save(tmp_path / "a.webp", exif=exif, lossless=True)
+    tifffile.imwrite(tmp_path / "deep.tif", deep, photometric="rgb", extratags=[(274, "H", 1, orientation, True)])
+    # a PNG of 16 bits with the same tags (eXIf, PNG specification, third edition, 11.3.4.7)
+    png, tags = cv2.imencode(".png", deep[..., ::-1])[1].tobytes(), b"eXIf" + exif.tobytes()[6:]
+    chunk = struct.pack(">I", len(tags) - 4) + tags + struct.pack(">I", zlib.crc32(tags))
+    (tmp_path / "deep.png").write_bytes(png[:33] + chunk + png[33:])
+    upright = np.asarray(ImageOps.exif_transpose(Image.open(tmp_path / "a.png")))
+    for name in ("a.png", "plain.tif", "packed.tif", "a.webp"):
+        np.testing.assert_array_equal(load_rgb(tmp_path / name), upright, name)
+        np.testing.assert_array_equal(load_deep(tmp_path / name), upright * np.uint16(257), name)
+    for name in ("deep.tif", "deep.png"):
+        assert np.abs(load_rgb(tmp_path / name).astype(int) - upright).max() <= 1, name
+        got = load_deep(tmp_path / name)
+        assert len(np.unique(got[..., 0])) == 120
+        np.testing.assert_array_equal(got >> 8, upright, name)
+        assert load_deep(tmp_path / name, 0.5).shape == (got.shape[0] // 2, got.shape[1] // 2, 3)
+    for file in tmp_path.iterdir():
+        assert (read_facts(file).height, read_facts(file).width) == upright.shape[:2], file.name
 
 
 def test_a_deep_alpha_channel_is_a_mask(tmp_path: Path) -> None:
@@ -77,6 +108,9 @@ def test_a_raw_picture_is_developed_with_the_cameras_white_balance(tmp_path: Pat
     assert linear[0] / linear[1] == pytest.approx(1.5, rel=0.08)
     assert linear[2] / linear[1] == pytest.approx(0.5, rel=0.15)
     assert load_rgb(file).shape == (128, 192, 3)
+    deep = load_deep(file)
+    assert deep.dtype == np.uint16
+    assert np.abs(deep / 257 - load_rgb(file)).max() < 1
     turned = tmp_path / "turned.dng"
     dng(turned, (30000, 20000, 10000), orientation=6)
     assert (read_facts(turned).width, read_facts(turned).height) == (128, 192)
@@ -95,6 +129,15 @@ def test_colours_of_another_profile_become_srgb(tmp_path: Path) -> None:
     image.save(tmp_path / "swapped.png", icc_profile=bytes(data))
     got = load_rgb(tmp_path / "swapped.png")[40, 40]
     np.testing.assert_allclose(got, (40, 200, 40), atol=6)
+    # 16 bits are turned the same way, without steps: a ramp finer than 8 bits stays one
+    fine = np.zeros((80, 1000, 3), np.uint16)
+    fine[..., 0] = np.linspace(20000, 24000, 1000)
+    tifffile.imwrite(tmp_path / "fine.tif", fine, photometric="rgb", iccprofile=bytes(data))
+    turned = load_deep(tmp_path / "fine.tif")[40].astype(int)
+    np.testing.assert_allclose(turned[:, 1] / 257, load_rgb(tmp_path / "fine.tif")[40, :, 1], atol=1.5)
+    assert np.diff(turned[:, 1]).min() >= 1
+    assert np.diff(turned[:, 1]).max() < 8
+    assert np.ptp(turned[:, 0]) < 300
     image.save(tmp_path / "broken.png", icc_profile=b"no profile at all")
     np.testing.assert_array_equal(load_rgb(tmp_path / "broken.png")[0, 0], (200, 40, 40))
 

@@ -149,7 +149,7 @@ def test_a_photo_that_lies_off_is_moved_before_it_gives_colour(paint: np.ndarray
         view = photo_of(paint, angle, 2.0 if k == 2 else 0.0, 1.0, k)
         Image.fromarray(view.photo).save(tmp_path / f"{k}.png")
         order = PhotoOrder(k, str(tmp_path / f"{k}.png"), None, None, 1.0, 1.0, CAMERA, view.rotation, view.center)
-        units.prepare(here, order, UNIT, 100, lay=True)
+        units.prepare(here, order, UNIT, 100, units.Reading(lay=True))
         voices.append(units.Voice(order, np.ones(3), 1.0))
     place = (vertices[:, :2] / (2 * SIDE) + 0.5) * 899
     truth = ndimage.map_coordinates(paint, place[:, ::-1].T, order=1)

@@ -11,7 +11,7 @@ from vast_quarry.core.camera import Camera, project, undistort, view_limit
 from vast_quarry.core.formats.atomic import write_arrays
 from vast_quarry.core.pose import look_at
 from vast_quarry.core.raycast import RayScene
-from vast_quarry.core.texture.coloring import ColorSum, prepare_photo
+from vast_quarry.core.texture.coloring import ColorSum, crisper, prepare_photo
 from vast_quarry.core.texture.packing import raster_faces
 from vast_quarry.core.texture.texels import REACH, band_of_texels, fill_between
 from vast_quarry.pipeline.orders import PhotoOrder
@@ -102,6 +102,25 @@ def test_what_a_lens_would_fold_back_takes_no_colour() -> None:
     assert not seen[folded].any()
     assert seen[inside & (r2 < 0.5 * corner)].all()
     assert view_limit(Camera.simple(200, 200, 120.0)) == pytest.approx(2 * (99.5 / 120) ** 2, rel=0.15)
+
+
+def test_a_photo_of_sixteen_bits_gives_colours_finer_than_eight() -> None:
+    """A slope of three levels of 8 bits over the whole photo: straight in 16 bits, three steps in 8."""
+    cam = Camera.simple(200, 200, 250.0)
+    slope = np.repeat(np.linspace(100.0, 103.0, 200)[None, :, None], 200, axis=0).repeat(3, axis=2)
+    points = np.stack([np.linspace(-0.5, 0.5, 400), np.zeros(400), np.zeros(400)], 1)
+
+    def off_a_line(photo: np.ndarray) -> float:
+        total = ColorSum(points, np.tile([0.0, 0, 1], (400, 1)), 80.0)
+        total.add(prepare_photo(crisper(photo, 0.5), cam, LOOKING, CENTER, plate(), None, 2.0))
+        colors, seen = total.colors()
+        assert seen.all()
+        assert colors.mean() == pytest.approx(101.5, abs=0.6)
+        line = np.polynomial.Polynomial.fit(points[:, 0], colors[:, 1], 1)
+        return float(np.abs(colors[:, 1] - line(points[:, 0])).max())
+
+    assert off_a_line((slope * 257 + 0.5).astype(np.uint16)) < 0.02
+    assert off_a_line((slope + 0.5).astype(np.uint8)) > 0.2
 
 
 def test_what_lies_before_what_the_photo_sees_takes_no_colour() -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
+import cv2
 import numpy as np
 import pytest
 import trimesh
@@ -112,3 +113,19 @@ def test_files_with_several_pictures_show_the_same(tmp_path: Path) -> None:
     assert len(seen) == 4
     material = (tmp_path / "ball.mtl").read_text()
     assert all(f"newmtl ball.{n}\n" in material and f"map_Kd ball.{n}.jpg\n" in material for n in seen)
+
+
+def test_a_picture_of_sixteen_bits_is_cut_without_loss(tmp_path: Path) -> None:
+    """OBJ's own pictures are of the kind that it is given."""
+    v, f = shape("ball")
+    atlas = laid_out(v, f, 256, 2)
+    whole = np.random.default_rng(0).integers(0, 65535, (256, 256, 3), np.uint16)
+    ok, data = cv2.imencode(".png", whole)
+    assert ok
+    w = v[atlas.wedge_vertex]
+    files = write_obj(tmp_path / "ball.obj", w, w, (atlas.uv + 0.5) / 256, atlas.faces, data.tobytes(), tiles=2)
+    pictures = [p for p in files if p.suffix == ".png"]
+    assert len(pictures) == 4
+    assert "map_Kd ball.1001.png" in (tmp_path / "ball.mtl").read_text()
+    lower_left = cv2.imread(str(tmp_path / "ball.1001.png"), cv2.IMREAD_UNCHANGED)
+    np.testing.assert_array_equal(lower_left, whole[128:, :128])

@@ -52,6 +52,18 @@ def test_a_stop_is_twice_the_light_and_channels_are_changed_by_themselves() -> N
     assert Tone.from_dict(Tone(shadows=0.4).as_dict()) == Tone(shadows=0.4)
 
 
+def test_sixteen_bits_take_the_same_tone_in_finer_steps() -> None:
+    rng = np.random.default_rng(3)
+    eight = rng.integers(0, 256, (40, 60, 3), np.uint8)
+    tone = Tone(brightness=0.7, red=-0.2, shadows=0.6, contrast=0.2, saturation=0.1, corners=0.3)
+    np.testing.assert_allclose(apply_tone(eight * np.uint16(257), tone) / 257, apply_tone(eight, tone), atol=0.51)
+    soft = apply_tone(eight * np.uint16(257), Tone(denoise=0.5)) / 257
+    np.testing.assert_allclose(soft, apply_tone(eight, Tone(denoise=0.5)), atol=1.5)
+    # dark places lifted: of 8 bits 21 values are left, of 16 all
+    dark = np.repeat(np.linspace(0, 20 * 257, 500).astype(np.uint16)[None, :, None], 3, axis=2)
+    assert len(np.unique(apply_tone(dark, Tone(shadows=1.0)))) > 490
+
+
 def test_shadows_are_lifted_and_lights_left_without_an_edge() -> None:
     ramp = np.repeat(np.arange(256, dtype=np.uint8)[None, :, None], 3, axis=2)
     lifted = apply_tone(ramp, Tone(shadows=1.0))[0, :, 0].astype(int)

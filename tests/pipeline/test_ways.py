@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 from pathlib import Path
 
+import cv2
 import numpy as np
 import pytest
 import trimesh
@@ -18,14 +19,15 @@ from vast_quarry.core.raycast import RayScene
 from vast_quarry.core.surface.mesh import components
 from vast_quarry.core.surface.poisson import median_spacing
 from vast_quarry.core.texture.charts import stretch
-from vast_quarry.pipeline.atlas_files import SOURCE_MAP
+from vast_quarry.pipeline import atlas_files
+from vast_quarry.pipeline.atlas_files import DEEP_TEXTURE, SOURCE_MAP, TEXTURE
 from vast_quarry.pipeline.atlas_maps import STRETCH_TONES, atlas_map, photo_tone
 from vast_quarry.pipeline.export import write_results
 from vast_quarry.pipeline.run import Runner
 from vast_quarry.pipeline.solution import load_solution
 from vast_quarry.pipeline.steps.points import load_cloud
 from vast_quarry.pipeline.steps.surface import load_mesh
-from vast_quarry.pipeline.steps.texture import HELD
+from vast_quarry.pipeline.steps.texture import HELD, SIZES
 from vast_quarry.pipeline.store import Store
 
 
@@ -63,6 +65,48 @@ def test_photos_kept_back_give_no_colour_and_are_held_against_the_model(built_da
     assert (
         (bent[..., 3] > 0) == (source[:: source.shape[0] // len(bent)][:, :: source.shape[0] // len(bent)] > 0)
     ).mean() > 0.9
+
+
+def test_a_texture_of_sixteen_bits_is_the_same_finer_and_comes_with_obj(built_data: Path, tmp_path: Path) -> None:
+    out = moved(built_data, tmp_path) / "projects" / "1"
+    store, recipe = Store(out), small()
+    before = cv2.imread(str(store.folder(store.versions("texture")[-1]) / TEXTURE)).astype(int)
+    recipe.layers["texture"] = {**recipe.layers.get("texture", {}), "bits": "16"}
+    recipe.layers["finish"] = {"edits": [{"kind": "main-body"}]}
+    result = Runner(store, Quiet()).run(recipe, places(out / "photos"), "finish")  # type: ignore[arg-type]
+    folder = store.folder(result.versions["texture"])
+    deep = cv2.imread(str(folder / DEEP_TEXTURE), cv2.IMREAD_UNCHANGED)
+    eight = cv2.imread(str(folder / TEXTURE)).astype(int)
+    assert deep.dtype == np.uint16
+    assert len(np.unique(deep[..., 1])) > 1000
+    assert np.abs(eight - before).mean() < 0.2
+    assert np.abs(deep / 257 - eight).mean() < 1.5  # JPEG's loss
+    # what no edit changed goes on to the next layer, and out
+    assert (store.folder(result.versions["finish"]) / DEEP_TEXTURE).read_bytes() == (folder / DEEP_TEXTURE).read_bytes()
+    (tmp_path / "handed").mkdir()
+    write_results(store, result, recipe, tmp_path / "handed", levels=1)
+    assert (tmp_path / "handed" / "model.png").read_bytes() == (folder / DEEP_TEXTURE).read_bytes()
+    assert "map_Kd model.png" in (tmp_path / "handed" / "model.mtl").read_text()
+    assert (tmp_path / "handed" / "model-level1.jpg").exists()
+    assert b"image/jpeg" in (tmp_path / "handed" / "model.glb").read_bytes()
+
+
+def test_a_texture_larger_than_memory_allows_says_which_would_fit(
+    built_data: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    out = moved(built_data, tmp_path) / "projects" / "1"
+    store, recipe = Store(out), small()
+    made = store.versions("texture")[-1]
+    recipe.layers["texture"] = {**recipe.layers.get("texture", {}), "largest": 2048, "texels_per_pixel": 4}
+    monkeypatch.setattr(atlas_files, "free_memory", lambda: 16e6)
+    with pytest.raises(PlainError, match=r"2048 pixels a side takes 0\.0 GB") as told:
+        Runner(store, Quiet()).run(recipe, places(out / "photos"))  # type: ignore[arg-type]
+    assert "Take 1024" in str(told.value.remedy)
+    assert store.versions("texture")[-1].number == made.number
+    with pytest.raises(PlainError, match="more than a picture file holds") as told:
+        atlas_files.check_room(131_072, 4, False, SIZES)
+    monkeypatch.setattr(atlas_files, "free_memory", lambda: 1e12)
+    assert atlas_files.check_room(16_384, 1, True, SIZES) == atlas_files.MOST_SIDE
 
 
 def test_light_is_taken_out_and_stays_out_after_an_edit_in_several_pictures(built_data: Path, tmp_path: Path) -> None:

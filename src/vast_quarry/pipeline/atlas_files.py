@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -11,23 +12,25 @@ from numpy.typing import NDArray
 
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import atomic_write
+from vast_quarry.core.words import say
+from vast_quarry.pipeline.memory import free_memory
 from vast_quarry.pipeline.units import color as units
 
 #: file that says which photo counts most for each texel: row in the alignment plus one, 0 where none does
 SOURCE_MAP = "source.png"
 #: file that says which texels photos saw, and the shade of those whose colour was taken from around
 SEEN_MAP, GUESSED_SHADE = "seen.png", 128
-#: the texture of a version
-TEXTURE = "texture.jpg"
-#: rows that are handled together
-ROWS = 512
+#: the texture of a version, and the same in 16 bits where that was wanted
+TEXTURE, DEEP_TEXTURE = "texture.jpg", "texture-16bit.png"
+#: rows that are handled together; how hard a picture of 16 bits is pressed: harder takes longer and gains little, its last bits are noise
+ROWS, DEEP_EFFORT = 512, 2
 
 
 @dataclass
 class Sheets:
-    """An atlas: its picture (H, W, 3; blue, green, red), what each texel is (H, W) and which photo it came from (H, W)."""
+    """An atlas: its picture (H, W, 3; blue, green, red) in 8 or 16 bits, what each texel is (H, W) and which photo it came from (H, W)."""
 
-    picture: NDArray[np.uint8]
+    picture: NDArray
     kind: NDArray[np.uint8]
     source: NDArray[np.uint16]
 
@@ -38,17 +41,74 @@ class Sheets:
         shade[[units.GUESSED, units.SEEN]] = GUESSED_SHADE, 255
         for a in range(0, len(self.kind), ROWS):
             self.kind[a : a + ROWS] = shade[self.kind[a : a + ROWS]]
-        for name, data in (
-            (TEXTURE, encoded(self.picture, quality)), (SEEN_MAP, _png(self.kind)), (SOURCE_MAP, _png(self.source))
-        ):  # fmt: skip
+        maps: list[tuple[str, Callable[[], bytes]]] = [
+            (SEEN_MAP, lambda: _png(self.kind)),
+            (SOURCE_MAP, lambda: _png(self.source)),
+        ]
+        if self.picture.dtype == np.uint16:
+            maps.append((DEEP_TEXTURE, lambda: _png(self.picture, DEEP_EFFORT)))
+        maps.append((TEXTURE, lambda: encoded(self._in_eight_bits(), quality)))
+        for name, made in maps:
             with atomic_write(folder / name) as out:
-                out.write(data)
+                out.write(made())
+
+    def _in_eight_bits(self) -> NDArray[np.uint8]:
+        """The picture in 8 bits; one of 16 bits is used up, for it is not held twice."""
+        if self.picture.dtype == np.uint8:
+            return self.picture
+        # a file of its own would be as good, but for the disk that it takes
+        eight = self.picture.reshape(-1).view(np.uint8)[: self.picture.size]
+        flat = self.picture.reshape(-1)
+        step = ROWS * self.picture.shape[1] * 3
+        for first in range(0, len(flat), step):
+            part = flat[first : first + step].astype(np.uint32)
+            eight[first : first + len(part)] = (part + 128) // 257
+        return eight.reshape(self.picture.shape)
 
 
-def joined_bands(folder: Path, size: int, starts: list[int]) -> Sheets:
+#: bytes of memory that an atlas takes for each of its texels while it is put together and encoded, in 8 bits and in 16
+SHEET_BYTES, DEEP_SHEET_BYTES = 8.0, 17.0
+#: most texels a side that a JPEG file holds
+MOST_SIDE = 65_500
+
+
+def check_room(side: int, tiles: int, deep: bool, sizes: Sequence[int]) -> int:
+    """Texels a side that an atlas of ``tiles`` squared pictures may have, as much as memory holds.
+
+    Parameters
+    ----------
+    side : int
+        Texels that it has to have.
+    sizes : sequence of int
+        Sides that one picture may have, least first.
+
+    Raises
+    ------
+    PlainError
+        When it may not have so many; it says which size would fit.
+    """
+    free, each = free_memory(), DEEP_SHEET_BYTES if deep else SHEET_BYTES
+    most = int(min(MOST_SIDE, np.sqrt(free / each)))
+    if side <= most:
+        return most
+    fits = max((s for s in sizes if s * tiles <= most), default=sizes[0])
+    raise PlainError(
+        say(
+            "A texture of {side} pixels a side takes {needed} GB of memory, and {free} GB are free.",
+            side=side, needed=round(each * side**2 / 1e9, 1), free=round(free / 1e9, 1),
+        )
+        if side <= MOST_SIDE
+        else say("A texture of {side} pixels a side is more than a picture file holds.", side=side),
+        say("Take {fits} as the largest texture.", fits=fits)
+        if tiles == 1
+        else say("Take {fits} as the largest texture, or fewer pictures.", fits=fits),
+    )  # fmt: skip
+
+
+def joined_bands(folder: Path, size: int, starts: list[int], deep: bool = False) -> Sheets:
     """The bands of an atlas in one, as files in ``folder``; those of the bands go."""
     shapes = (
-        ("picture", np.uint8, (size, size, 3)),
+        ("picture", np.uint16 if deep else np.uint8, (size, size, 3)),
         ("kind", np.uint8, (size, size)),
         ("source", np.uint16, (size, size)),
     )
@@ -77,8 +137,8 @@ def encoded(picture: NDArray[np.uint8], quality: int) -> bytes:
     )  # fmt: skip
 
 
-def _png(picture: NDArray) -> bytes:
-    return _encoded(".png", picture, [cv2.IMWRITE_PNG_COMPRESSION, 6])
+def _png(picture: NDArray, effort: int = 6) -> bytes:
+    return _encoded(".png", picture, [cv2.IMWRITE_PNG_COMPRESSION, effort])
 
 
 def _encoded(kind: str, picture: NDArray, how: list[int]) -> bytes:
@@ -96,3 +156,9 @@ def _encoded(kind: str, picture: NDArray, how: list[int]) -> bytes:
 def texture_bytes(folder: Path) -> bytes:
     """The encoded texture of a version of Texture."""
     return (folder / TEXTURE).read_bytes()
+
+
+def deepest_texture(folder: Path) -> bytes | None:
+    """The texture of a version in 16 bits a channel, as PNG; None where it was made in 8."""
+    file = folder / DEEP_TEXTURE
+    return file.read_bytes() if file.exists() else None

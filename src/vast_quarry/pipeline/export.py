@@ -15,7 +15,7 @@ from vast_quarry.core.formats.obj import write_obj
 from vast_quarry.core.formats.ply import PlyData, write_ply
 from vast_quarry.core.surface.mesh import vertex_normals
 from vast_quarry.pipeline.aligned import cameras_document
-from vast_quarry.pipeline.atlas_files import SEEN_MAP
+from vast_quarry.pipeline.atlas_files import SEEN_MAP, deepest_texture
 from vast_quarry.pipeline.levels import levels_of
 from vast_quarry.pipeline.recipe import Recipe, write_recipe
 from vast_quarry.pipeline.run import RunResult
@@ -83,9 +83,11 @@ def write_model(store: Store, result: RunResult, out: Path, levels: int = 0) -> 
             PlyData(m["mesh_vertices"], m["mesh_normals"].astype(np.float32), m["mesh_colors"], m["mesh_faces"]),
         )
     for ending, mesh, image in levels_of(folder, levels):
-        parts = (mesh.vertices, mesh.normals, mesh.uv, mesh.faces, image)
-        write_glb(out / f"model{ending}.glb", *parts, tiles=mesh.tiles)
-        write_obj(out / f"model{ending}.obj", *parts, tiles=mesh.tiles)
+        parts = (mesh.vertices, mesh.normals, mesh.uv, mesh.faces)
+        write_glb(out / f"model{ending}.glb", *parts, image, tiles=mesh.tiles)
+        # most programs that read glTF take its pictures in 8 bits
+        deep = None if ending else deepest_texture(folder)
+        write_obj(out / f"model{ending}.obj", *parts, deep or image, tiles=mesh.tiles)
 
 
 def left_out(store: Store, result: RunResult) -> list[dict[str, str]]:

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from vast_quarry.core.formats.atomic import atomic_write
 from vast_quarry.core.formats.gltf import y_up
-from vast_quarry.core.formats.tiles import cut_apart
+from vast_quarry.core.formats.tiles import cut_apart, ending_of
 
 
 def write_obj(
@@ -31,7 +31,7 @@ def write_obj(
         Origin at the top left; OBJ's is at the bottom left.
     faces : (M, 3)
     image : bytes
-        The encoded texture as JPEG.
+        The encoded texture, JPEG or PNG.
     tiles : int
         The texture is cut into so many pictures along each side, numbered as UDIM has it (:mod:`.tiles`), each with a material of its
         own; coordinates go on from tile to tile, as UDIM has it too, and programs that only repeat pictures show the same.
@@ -41,7 +41,7 @@ def write_obj(
     files, mtl = [path, path.with_suffix(".mtl")], ""
     names = [stem if tiles == 1 else f"{stem}.{p.number}" for p in parts]
     for name, part in zip(names, parts):
-        texture = path.with_name(f"{name}.jpg")
+        texture = path.with_name(name + ending_of(part.image))
         with atomic_write(texture) as out:
             out.write(part.image)
         files.append(texture)

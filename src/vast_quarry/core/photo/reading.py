@@ -18,11 +18,13 @@ from vast_quarry.core.photo.decode import (
     HEIF_ENDINGS,
     RAW_ENDINGS,
     as_srgb,
+    deep_as_srgb,
     deep_picture,
     develop_raw,
     is_raw,
     raw_size,
     register_heif,
+    turns_by_itself,
 )
 from vast_quarry.core.photo.exif import Exif, focal_length_pixels, read_exif
 from vast_quarry.core.words import say
@@ -137,7 +139,7 @@ def read_facts(path: Path) -> PhotoFacts:
         image = _open(path)
         exif = read_exif(image)
         width, height = image.size
-        if exif.orientation >= 5:
+        if exif.orientation >= 5 and not turns_by_itself(image):
             width, height = height, width
     frame = exif.extra.get("source")
     # a cropped frame was taken through the lens of the whole one
@@ -171,7 +173,7 @@ def _decoded(path: Path, side: int | None = None) -> Image.Image:
         image.load()
     except (OSError, ValueError, SyntaxError, MemoryError, EOFError) as error:
         raise PlainError("is cut short or damaged.", "Copy it again from the camera.") from error
-    if orientation in _TURNS:
+    if orientation in _TURNS and not turns_by_itself(image):
         image = image.transpose(_TURNS[orientation])
     return image
 
@@ -205,13 +207,30 @@ def _full(path: Path) -> NDArray[np.uint8]:
         _check_size(*raw_size(path))
         return np.asarray(develop_raw(path), np.uint8)
     image = _open(path)
-    deep = deep_picture(path, image)
+    deep = deep_picture(path, image, read_exif(image).orientation)
     if deep is not None:
         eight = Image.fromarray(np.asarray((deep[..., :3].astype(np.uint32) * 255 + 32767) // 65535, np.uint8))
         eight.info["icc_profile"] = image.info.get("icc_profile")
-        turn = _TURNS.get(read_exif(image).orientation)
-        return np.asarray(as_srgb(eight.transpose(turn) if turn is not None else eight))
+        return np.asarray(as_srgb(eight))
     return _as_rgb(_decoded(path))
+
+
+def load_deep(path: Path, scale: float = 1.0) -> NDArray[np.uint16]:
+    """Like :func:`load_rgb`, in 16 bits a channel (uint16): of raw and 16-bit pictures all that they hold; 8-bit values times 257.
+
+    Raises
+    ------
+    PlainError
+        When it cannot be read; the sentence goes after the photo's name.
+    """
+    if is_raw(path):
+        _check_size(*raw_size(path))
+        return resized(develop_raw(path, bits=16), scale)
+    image = _open(path)
+    deep = deep_picture(path, image, read_exif(image).orientation)
+    if deep is None:
+        return resized(_as_rgb(_decoded(path)).astype(np.uint16) * np.uint16(257), scale)
+    return resized(deep_as_srgb(np.ascontiguousarray(deep[..., :3]), image.info.get("icc_profile")), scale)
 
 
 def load_small(path: Path, side: int) -> NDArray[np.uint8]:
@@ -250,13 +269,11 @@ def load_alpha(path: Path) -> NDArray[np.bool_] | None:
     if is_raw(path):
         return None
     image = _open(path)
-    deep = deep_picture(path, image)
+    deep = deep_picture(path, image, read_exif(image).orientation)
     if deep is not None:
         if deep.shape[2] < 4:
             return None
-        turn = _TURNS.get(read_exif(image).orientation)
-        eight = Image.fromarray((deep[..., 3] >> 8).astype(np.uint8))
-        kept = np.asarray(eight.transpose(turn) if turn is not None else eight) > 127
+        kept = deep[..., 3] > 32767
         return kept if not kept.all() else None
     if image.mode not in ("RGBA", "LA", "PA") and "transparency" not in image.info:
         return None

@@ -15,7 +15,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass
-from typing import Any
+from typing import Any, TypeVar
 
 import cv2
 import numpy as np
@@ -24,6 +24,8 @@ from numpy.typing import NDArray
 from vast_quarry.core.photo.srgb import coded, linear
 
 Array = NDArray[np.float64]
+#: what a channel of a photo is kept in
+Pixel = TypeVar("Pixel", np.uint8, np.uint16)
 
 #: luminance (linear) below which shadows are lifted
 SHADOW = 0.18
@@ -153,13 +155,20 @@ class Tone:
         return asdict(self)
 
 
-def apply_tone(rgb: NDArray[np.uint8], tone: Tone | None) -> NDArray[np.uint8]:
-    """A photo (H, W, 3) with a tone: gains and lifted shadows in linear light, the rest as it is coded."""
+def apply_tone(rgb: NDArray[Pixel], tone: Tone | None) -> NDArray[Pixel]:
+    """A photo (H, W, 3) of 8 or 16 bits with a tone: gains and lifted shadows in linear light, the rest as it is coded."""
     if tone is None:
         return rgb
+    top = np.iinfo(rgb.dtype).max
     gain = 2.0 ** (np.array([tone.red, tone.green, tone.blue], np.float32) + np.float32(tone.brightness))
     if tone.denoise:
-        rgb = np.asarray(cv2.bilateralFilter(rgb, 5, 6 + 24 * tone.denoise, 1 + 2 * tone.denoise), np.uint8)
+        by = 6 + 24 * tone.denoise, 1 + 2 * tone.denoise
+        if top == 255:
+            rgb = np.asarray(cv2.bilateralFilter(rgb, 5, *by), rgb.dtype)
+        else:
+            # the filter takes no 16 bits: in single precision, in the values that its widths are meant for
+            smooth = cv2.bilateralFilter(rgb.astype(np.float32) * np.float32(255 / top), 5, *by)
+            rgb = np.asarray(smooth * np.float32(top / 255) + 0.5, rgb.dtype)
     x = linear(rgb) * gain
     if tone.corners or tone.fall2 or tone.fall4 or tone.fall6:
         h, w = rgb.shape[:2]
@@ -181,7 +190,7 @@ def apply_tone(rgb: NDArray[np.uint8], tone: Tone | None) -> NDArray[np.uint8]:
     if tone.saturation:
         grey = (x @ np.array([0.2126, 0.7152, 0.0722], np.float32))[..., None]
         x = grey + (1 + tone.saturation) * (x - grey)
-    return np.asarray(np.clip(x, 0.0, 1.0) * 255.0 + 0.5, np.uint8)
+    return np.asarray(np.clip(x, 0.0, 1.0) * float(top) + 0.5, rgb.dtype)
 
 
 def local_contrast(rgb: NDArray[np.uint8], strength: float = 2.0) -> NDArray[np.uint8]:

@@ -40,10 +40,10 @@ class PhotoView:
 
     Attributes
     ----------
-    photo : (H, W, 3) uint8
+    photo : (H, W, 3) uint8 or uint16
         The photo as it is, with its distortion.
     soft : (a, b, 3) float32
-        The same blurred within the subject, at a smaller size; what is left of the photo without it is fine.
+        The same, 0 to 255, blurred within the subject, at a smaller size; what is left of the photo without it is fine.
     depth : (h, w) float32
         Depth of the mesh, perhaps at a smaller size; inf where it is not seen.
     ramp : (h, w) float32
@@ -55,11 +55,16 @@ class PhotoView:
     camera: Camera
     rotation: Array
     center: Array
-    photo: NDArray[np.uint8]
+    photo: NDArray
     soft: Floats
     depth: Floats
     ramp: Floats
     gain: Array = field(default_factory=lambda: np.ones(3))
+
+
+def grain(picture: NDArray) -> np.float32:
+    """What one step of a picture's values is in 0 to 255: of 16 bits a 257th."""
+    return np.float32(255 / np.iinfo(picture.dtype).max)
 
 
 @lru_cache(1)
@@ -106,7 +111,7 @@ def seen_of_mesh(
 
 
 def prepare_photo(
-    rgb: NDArray[np.uint8],
+    rgb: NDArray,
     camera: Camera,
     rotation: Array,
     center: Array,
@@ -118,7 +123,7 @@ def prepare_photo(
 
     Parameters
     ----------
-    rgb : (H, W, 3) uint8
+    rgb : (H, W, 3) uint8 or uint16
         The photo as it is (with its distortion).
     mask : (H, W) bool, optional
     blur : float
@@ -132,7 +137,7 @@ def prepare_photo(
     return PhotoView(camera, rotation, center, rgb, softened(rgb, ramp, blur), depth, ramp)
 
 
-def crisper(rgb: NDArray[np.uint8], amount: float) -> NDArray[np.uint8]:
+def crisper(rgb: NDArray, amount: float) -> NDArray:
     """A photo (H, W, 3) whose finest detail is made stronger (unsharp mask), to make up for what drawing a model takes from it.
 
     A pixel averages over its own area. A photo of a texture out of photos has that twice: :data:`PIXEL` is about the width of
@@ -140,11 +145,11 @@ def crisper(rgb: NDArray[np.uint8], amount: float) -> NDArray[np.uint8]:
     """
     if amount <= 0:
         return rgb
-    return np.asarray(cv2.addWeighted(rgb, 1 + amount, cv2.GaussianBlur(rgb, (0, 0), PIXEL), -amount, 0), np.uint8)
+    return np.asarray(cv2.addWeighted(rgb, 1 + amount, cv2.GaussianBlur(rgb, (0, 0), PIXEL), -amount, 0), rgb.dtype)
 
 
-def softened(rgb: NDArray[np.uint8], ramp: Floats, blur: float) -> Floats:
-    """A photo (H, W, 3) or its brightness (H, W), blurred within what counts (``ramp`` above 0), at the size that such a blur needs."""
+def softened(rgb: NDArray, ramp: Floats, blur: float) -> Floats:
+    """A photo (H, W, 3) or its brightness (H, W), 0 to 255, blurred within what counts (``ramp`` above 0), at the size that such a blur needs."""
     height, width = rgb.shape[:2]
     # a Gaussian two samples wide is drawn well by lines between its samples
     step = max(1, int(blur / 2))
@@ -157,7 +162,7 @@ def softened(rgb: NDArray[np.uint8], ramp: Floats, blur: float) -> Floats:
     weight = cv2.GaussianBlur(share, (0, 0), sigma) + 1e-4
     if rgb.ndim == 3:
         weight = weight[..., None]
-    return np.asarray((cv2.GaussianBlur(mine, (0, 0), sigma) + 1e-4 * whole) / weight, np.float32)
+    return np.asarray(grain(rgb) * (cv2.GaussianBlur(mine, (0, 0), sigma) + 1e-4 * whole) / weight, np.float32)
 
 
 #: how far off what is expected a photo may be where nothing is known: as far as it likes
@@ -199,7 +204,7 @@ class ColorSum:
         """Add what a photo says, weighed by its ``sharpness`` against the set's."""
         accumulate(
             self.points, self.normals, view.rotation, view.center, view.camera.vector, view_limit(view.camera), view.photo,
-            view.soft, view.depth, view.ramp, view.gain, sharpness * self._unit, tolerance, power, self.expected, self.spread,
+            grain(view.photo), view.soft, view.depth, view.ramp, view.gain, sharpness * self._unit, tolerance, power, self.expected, self.spread,
             self._photos, self.low, self.low_weight, self.high, self.high_weight, self._best, self.who,
         )  # fmt: skip
         self._photos += 1

@@ -52,12 +52,15 @@ def _cubic_weights(t):
 
 
 @njit(error_model="numpy", cache=True, fastmath=True)
-def places(P, N, first, last, R, C, L, limit, H, W, at):
-    """Where a photo of H x W may show points ``first`` to ``last``, into ``at`` (4, last - first): pixel u and v, square of the cosine of
-    the viewing angle, 0 where it cannot, and depth.
+def places(P, N, block, R, C, L, limit, H, W):
+    """Where a photo of H x W may show the points of a block: the first of them, one past the last, and an array (4, BLOCK) of pixel u
+    and v, square of the cosine of the viewing angle, 0 where it cannot, and depth.
 
     Without branches, so that a processor does several at once: of a texture's texels this is most of the work.
     """
+    first = block * BLOCK
+    last = min(first + BLOCK, len(P))
+    at = np.empty((4, BLOCK))
     # of arrays the compiler would have to fear that what is written changes them
     r00, r01, r02 = R[0, 0], R[0, 1], R[0, 2]
     r10, r11, r12 = R[1, 0], R[1, 1], R[1, 2]
@@ -92,6 +95,7 @@ def places(P, N, first, last, R, C, L, limit, H, W, at):
         at[1, m] = v
         at[2, m] = flat if ok else 0.0
         at[3, m] = z
+    return first, last, at
 
 
 @njit(error_model="numpy", cache=True, inline="always", fastmath=True)
@@ -122,10 +126,7 @@ def counted(at, m, focal, H, W, depth, ramp, tolerance):
 def shown(P, N, R, C, L, limit, size, depth, ramp, tolerance, at, weight):
     """Pixels ``at`` (N, 2) which a photo shows each point at, and what it counts there (:func:`counted`)."""
     for block in prange((len(P) + BLOCK - 1) // BLOCK):
-        first = block * BLOCK
-        last = min(first + BLOCK, len(P))
-        place = np.empty((4, BLOCK))
-        places(P, N, first, last, R, C, L, limit, size[0], size[1], place)
+        first, last, place = places(P, N, block, R, C, L, limit, size[0], size[1])
         for m in range(last - first):
             weight[first + m] = counted(place, m, L[0], size[0], size[1], depth, ramp, tolerance)
             at[first + m, 0] = place[0, m]
@@ -141,6 +142,7 @@ def accumulate(
     L,
     limit,
     photo,
+    grain,
     soft,
     depth,
     ramp,
@@ -162,10 +164,7 @@ def accumulate(
     tx = soft.shape[1] / W
     ty = soft.shape[0] / H
     for block in prange((len(P) + BLOCK - 1) // BLOCK):
-        first = block * BLOCK
-        last = min(first + BLOCK, len(P))
-        at = np.empty((4, BLOCK))
-        places(P, N, first, last, R, C, L, limit, H, W, at)
+        first, last, at = places(P, N, block, R, C, L, limit, H, W)
         for m in range(last - first):
             weight = counted(at, m, L[0], H, W, depth, ramp, tolerance)
             if weight <= 0:
@@ -207,9 +206,9 @@ def accumulate(
                     r += w * photo[j - 1 + q, i - 1 + p, 0]
                     g += w * photo[j - 1 + q, i - 1 + p, 1]
                     b += w * photo[j - 1 + q, i - 1 + p, 2]
-            high[n, 0] += strong * (gain[0] * r - red)
-            high[n, 1] += strong * (gain[1] * g - green)
-            high[n, 2] += strong * (gain[2] * b - blue)
+            high[n, 0] += strong * (gain[0] * grain * r - red)
+            high[n, 1] += strong * (gain[1] * grain * g - green)
+            high[n, 2] += strong * (gain[2] * grain * b - blue)
 
 
 @njit(error_model="numpy", cache=True, inline="always", fastmath=True)
@@ -225,10 +224,7 @@ def said_by(P, N, R, C, L, limit, size, soft, depth, ramp, gain, sharp, toleranc
     ty = soft.shape[0] / H
     most = weights.shape[1]
     for block in prange((len(P) + BLOCK - 1) // BLOCK):
-        first = block * BLOCK
-        last = min(first + BLOCK, len(P))
-        at = np.empty((4, BLOCK))
-        places(P, N, first, last, R, C, L, limit, H, W, at)
+        first, last, at = places(P, N, block, R, C, L, limit, H, W)
         for m in range(last - first):
             weight = sharp * counted(at, m, L[0], H, W, depth, ramp, tolerance)
             n = first + m

@@ -23,7 +23,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vast_quarry.core.camera import view_limit
-from vast_quarry.core.texture.coloring import PhotoView, softened
+from vast_quarry.core.texture.coloring import PhotoView, grain, softened
 from vast_quarry.core.texture.coloring_kernels import shown
 
 Floats = NDArray[np.float32]
@@ -75,7 +75,7 @@ def fine_parts(view: PhotoView) -> list[Floats]:
     height, width = view.photo.shape[:2]
     levels = cv2.cvtColor(view.photo, cv2.COLOR_RGB2GRAY)
     soft = cv2.resize(softened(levels, view.ramp, SOFT), (width, height))
-    gray = levels.astype(np.float32)
+    gray = grain(levels) * levels.astype(np.float32)
     return [cv2.GaussianBlur(gray, (0, 0), w) - soft for w in WIDTHS]
 
 
@@ -200,7 +200,7 @@ def taken_up(field: Floats, sure: NDArray[np.bool_]) -> Floats:
     return np.asarray(mean * np.clip(2 * weight, 0, 1)[..., None], np.float32)
 
 
-def laid(photo: NDArray[np.uint8], field: Floats) -> NDArray[np.uint8]:
+def laid(photo: NDArray, field: Floats) -> NDArray:
     """A photo (H, W, 3) moved by a field over cells."""
     height, width = photo.shape[:2]
     u, v = np.meshgrid(np.arange(width, dtype=np.float32), np.arange(height, dtype=np.float32))

@@ -1,16 +1,17 @@
-"""Packing charts into a square atlas by their bitmaps, largest first, lowest free place."""
+"""An atlas of the charts of a mesh: as large as it has to be and as fine as they fit, and which face each texel shows."""
 
 # mypy: disable-error-code="no-untyped-def"
 from __future__ import annotations
 
-from collections.abc import Iterator
 from dataclasses import dataclass
 
+import cv2
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
 from vast_quarry.core.texture.charts import Charts, basis, cut_to
+from vast_quarry.core.texture.nesting import pack, shapes_of, turned_flat
 
 Array = NDArray[np.float64]
 Ints = NDArray[np.int64]
@@ -41,66 +42,68 @@ class Atlas:
     density: float
 
 
-@njit(error_model="numpy", cache=True)
-def _mark(x, y, grid):
-    """Mark the cells that triangles touch; corners (M, 3) in cells."""
-    h, w = grid.shape
-    for f in range(x.shape[0]):
-        x0 = max(int(np.floor(min(x[f, 0], x[f, 1], x[f, 2]))), 0)
-        x1 = min(int(np.floor(max(x[f, 0], x[f, 1], x[f, 2]))), w - 1)
-        y0 = max(int(np.floor(min(y[f, 0], y[f, 1], y[f, 2]))), 0)
-        y1 = min(int(np.floor(max(y[f, 0], y[f, 1], y[f, 2]))), h - 1)
-        det = (x[f, 1] - x[f, 0]) * (y[f, 2] - y[f, 0]) - (x[f, 2] - x[f, 0]) * (y[f, 1] - y[f, 0])
-        if (x1 - x0 <= 1 and y1 - y0 <= 1) or abs(det) < 1e-9:
-            for j in range(y0, y1 + 1):
-                for i in range(x0, x1 + 1):
-                    grid[j, i] = True
-            continue
-        for j in range(y0, y1 + 1):
-            for i in range(x0, x1 + 1):
-                if grid[j, i]:
-                    continue
-                # the middle of the cell within the triangle grown by a cell
-                u = ((i + 0.5 - x[f, 0]) * (y[f, 2] - y[f, 0]) - (x[f, 2] - x[f, 0]) * (j + 0.5 - y[f, 0])) / det
-                v = ((x[f, 1] - x[f, 0]) * (j + 0.5 - y[f, 0]) - (i + 0.5 - x[f, 0]) * (y[f, 1] - y[f, 0])) / det
-                a = (abs(y[f, 2] - y[f, 0]) + abs(x[f, 2] - x[f, 0])) * 0.5 / abs(det)
-                b = (abs(y[f, 1] - y[f, 0]) + abs(x[f, 1] - x[f, 0])) * 0.5 / abs(det)
-                if u >= -a and v >= -b and u + v <= 1 + a + b:
-                    grid[j, i] = True
+@dataclass
+class _Flat:
+    """Charts flattened, each turned so that it fills its rectangle best.
 
-
-@njit(error_model="numpy", cache=True)
-def _place(used, cells, width, height, start):
-    """First place (row by row from ``start``) where none of the cells (K, 2: y, x) is used; -1 when there is none.
-
-    ``used`` holds for each cell how many in a row from it to the right are used: so much of the row can be passed over.
+    Attributes
+    ----------
+    charts : list of (K, 3, 2)
+        Corners of the faces of each, in world units, from its top left corner.
+    order, bounds : (M,) int, (C + 1,) int
+        Faces by their charts, and where those of each begin.
+    area : float
+        Of all together.
     """
-    rows, columns = used.shape
-    p = start
-    while p < (rows - height + 1) * columns:
-        y = p // columns
-        x = p - y * columns
-        if x + width > columns:
-            p = (y + 1) * columns
-            continue
-        over = 0
-        for k in range(cells.shape[0]):
-            over = used[y + cells[k, 0], x + cells[k, 1]]
-            if over:
-                break
-        if not over:
-            return p
-        p += over
-    return -1
+
+    charts: list[Array]
+    order: Ints
+    bounds: Ints
+    area: float
+
+    @property
+    def extent(self) -> Array:
+        """Width and height of each (C, 2)."""
+        return np.array([q.reshape(-1, 2).max(0) for q in self.charts]).reshape(-1, 2)
 
 
-def _spread_cells(grid: NDArray[np.bool_]) -> Ints:
-    """Cells of a bitmap in an order that meets a collision soon: leaping over it by the golden section."""
-    cells = np.argwhere(grid)
-    step = int(len(cells) * 0.618) | 1
-    while np.gcd(step, len(cells)) > 1:
-        step += 2
-    return np.ascontiguousarray(cells[np.arange(len(cells)) * step % len(cells)])
+def _flattened(vertices: Array, faces: Ints, charts: Charts) -> _Flat:
+    count = len(charts.direction)
+    order = np.argsort(charts.chart, kind="stable")
+    bounds = np.searchsorted(charts.chart[order], np.arange(count + 1))
+    flat: list[Array] = []
+    area = 0.0
+    for c in range(count):
+        mine = order[bounds[c] : bounds[c + 1]]
+        right, up, _ = basis(int(charts.direction[c]))
+        p = vertices[faces[mine]]
+        q = _aligned(np.stack([p @ right, -(p @ up)], -1))
+        flat.append(q)
+        e1, e2 = q[:, 1] - q[:, 0], q[:, 2] - q[:, 0]
+        area += float(np.abs(e1[:, 0] * e2[:, 1] - e1[:, 1] * e2[:, 0]).sum() / 2)
+    return _Flat(flat, order, bounds, area)
+
+
+def _aligned(q: Array) -> Array:
+    """A flat chart (M, 3, 2) turned into the least rectangle that holds it, with its corner at the origin."""
+    points = q.reshape(-1, 2)
+    low, size = points.min(0), max(float(np.ptp(points, axis=0).max(initial=0)), 1e-300)
+    # in single precision, so measured from the chart itself
+    angle = np.radians(cv2.minAreaRect(((points - low) / size).astype(np.float32))[2])
+    cosine, sine = np.cos(angle), np.sin(angle)
+    q = (q - low) @ np.array([[cosine, -sine], [sine, cosine]])
+    return np.asarray(q - q.reshape(-1, 2).min(0))
+
+
+@dataclass
+class _Laid:
+    """Where charts lie: their top left corners (C, 2) in texels, by how many quarters each is turned, and the atlas they lie in."""
+
+    places: Array
+    quarters: Ints
+    side: int
+    gap: int
+    density: float
 
 
 def unwrap(
@@ -111,6 +114,7 @@ def unwrap(
 
     Charts are made smaller until they fit. Where that would cost much, as with thousands of splinters that are mostly
     padding, the atlas becomes larger instead, up to ``largest``; then the padding goes; and in the end splinters share cells.
+    Where a few large charts leave much of the atlas empty, they are cut.
 
     Parameters
     ----------
@@ -125,94 +129,99 @@ def unwrap(
     tiles : int
         The atlas is to be cut into so many pictures along each side: no chart crosses from one to the next.
     """
+    largest = max(size, largest or size)
     if tiles > 1:
-        charts = cut_to(vertices, faces, charts, _PIECE * max(size, largest or size) / tiles / wanted)
-    count = len(charts.direction)
-    order = np.argsort(charts.chart, kind="stable")
-    bounds = np.searchsorted(charts.chart[order], np.arange(count + 1))
-    flat: list[Array] = []
-    area = 0.0
-    for c in range(count):
-        mine = order[bounds[c] : bounds[c + 1]]
-        right, up, _ = basis(int(charts.direction[c]))
-        p = vertices[faces[mine]]
-        q = np.stack([p @ right, -(p @ up)], -1)
-        q -= q.reshape(-1, 2).min(0)
-        flat.append(q)
-        e1, e2 = q[:, 1] - q[:, 0], q[:, 2] - q[:, 0]
-        area += float(np.abs(e1[:, 0] * e2[:, 1] - e1[:, 1] * e2[:, 0]).sum() / 2)
-    extent = np.array([q.reshape(-1, 2).max(0) for q in flat]).reshape(-1, 2)
-
-    def tried(side: int, gap: int, density: float) -> tuple[Array, Ints] | None:
-        """Where the charts lie in texels, and how they are turned; None where they do not fit."""
-        cell = max(2, side // 1024)
-        if not _may_fit(extent, density, side // tiles, cell, gap, tiles):
-            return None
-        shapes = [_shapes(q, density, cell, gap) for q in flat]
-        for by in range(3 if count < 1000 else 1):
-            packed = _pack(shapes, side // cell, -(-2 * gap // cell), by, tiles)
-            if packed is not None:
-                return packed[0] * cell, packed[1]
-        return None
-
-    too_fine: tuple[int, int, float] | None = None
-    for side, gap, density in _trials(
-        size, max(size, largest or size), padding, wanted, area, 0.965 if count < 1000 else 0.9
-    ):
-        found = tried(side, gap, density)
-        if found is None:
-            too_fine = side, gap, density
-            continue
-        for _ in range(NEARER if too_fine is not None and too_fine[:2] == (side, gap) else 0):
-            assert too_fine is not None
-            between = float(np.sqrt(density * too_fine[2]))
-            better = tried(side, gap, between)
-            if better is None:
-                too_fine = side, gap, between
-            else:
-                found, density = better, between
-        laid = [_turned(q, int(t)) for q, t in zip(flat, found[1])]
-        return _as_atlas(vertices, faces, laid, found[0], order, bounds, side, density, gap)
-    # more splinters than cells: each gets one, some of them the same
-    side = max(size, largest or size)
-    density = min(wanted, 1.0 / max(float(extent.max(initial=0.0)), 1e-300))
-    at = np.arange(count) % (side * side)
-    places = np.stack([at % side, at // side], 1).astype(float)
-    return _as_atlas(vertices, faces, flat, places, order, bounds, side, density, 0)
+        charts = cut_to(vertices, faces, charts, _PIECE * largest / tiles / wanted)
+    flat = _flattened(vertices, faces, charts)
+    laid = _laid_out(flat, size, largest, wanted, padding, tiles)
+    if laid is None:
+        # more splinters than cells: each gets one, some of them the same
+        density = min(wanted, 1.0 / max(float(flat.extent.max(initial=0.0)), 1e-300))
+        count = len(flat.charts)
+        at = np.arange(count) % (largest * largest)
+        places = np.stack([at % largest, at // largest], 1).astype(float)
+        laid = _Laid(places, np.zeros(count, np.int64), largest, 0, density)
+    elif tiles == 1 and laid.density < wanted and flat.area * (laid.density / laid.side) ** 2 < WELL_FILLED:
+        pieces = cut_to(vertices, faces, charts, _LARGE * laid.side / laid.density)
+        if len(pieces.direction) > len(charts.direction):
+            cut = _flattened(vertices, faces, pieces)
+            finer = _densest(cut, laid.side, laid.gap, laid.density * WORTH_CUTTING, _most(cut, laid.side, wanted), 1)
+            if finer is not None:
+                flat, laid = cut, finer
+    turned = [turned_flat(q, int(t)) for q, t in zip(flat.charts, laid.quarters)]
+    return _as_atlas(vertices, faces, turned, flat, laid)
 
 
-#: charts are cut to pieces of this share of a picture's side, where an atlas is several pictures
-_PIECE = 0.45
-
+#: charts are cut to pieces of this share of a picture's side, where an atlas is several pictures; and where one is filled badly
+_PIECE, _LARGE = 0.45, 0.3
+#: share of an atlas from which it is filled well, and by what factor it has to become finer for charts to be cut
+WELL_FILLED, WORTH_CUTTING = 0.75, 1.01
 #: share of an atlas that charts fill at most
-_DENSEST = 0.8
-
+_DENSEST = 0.88
 #: how often it is tried to come nearer to the finest that fits
-NEARER = 3
-
+NEARER = 6
 #: an atlas of the same size is tried down to this share of the density it should have; then a larger one
 _HALF = 0.55
+#: texels of a cell at least, and cells along a side at most
+_LEAST, _CELLS = 2, 1024
+#: charts from which they are tried in one order alone
+MANY = 1000
 
 
-def _trials(
-    size: int, largest: int, padding: int, wanted: float, area: float, step: float
-) -> Iterator[tuple[int, int, float]]:
-    """Sizes, paddings and densities to try, best first."""
+def _most(flat: _Flat, side: int, wanted: float) -> float:
+    """Texels per world unit that are wanted, or that an atlas of a size holds at the very most."""
+    return min(wanted, float(side * np.sqrt(_DENSEST / max(flat.area, 1e-300))))
+
+
+def _laid_out(flat: _Flat, size: int, largest: int, wanted: float, padding: int, tiles: int) -> _Laid | None:
+    """Charts as fine as they fit: at first larger atlases are tried, then smaller charts, then less padding; None where nothing helps."""
     side = size
     while True:
-        best = min(wanted, float(side * np.sqrt(_DENSEST / max(area, 1e-300))))
-        density = best
-        while density > _HALF * best:
-            yield side, padding, density
-            density *= step
+        best = _most(flat, side, wanted)
+        found = _densest(flat, side, padding, _HALF * best, best, tiles)
+        if found is not None:
+            return found
         if side * 2 > largest:
             break
         side *= 2
     for gap in (padding, 1, 0):
+        density = _HALF * best
         for _ in range(8):
-            yield side, gap, density
+            found = _densest(flat, side, gap, 0.65 * density, density, tiles)
+            if found is not None:
+                return found
             density *= 0.65
-        density = best * _HALF
+    return None
+
+
+def _densest(flat: _Flat, side: int, gap: int, least: float, most: float, tiles: int) -> _Laid | None:
+    """Charts as fine as they fit in an atlas of a size, between two densities; None where even the lesser is too fine."""
+    found = _at_density(flat, side, gap, most, tiles) if most >= least else None
+    if found is not None:
+        return found
+    found = _at_density(flat, side, gap, least, tiles)
+    for _ in range(NEARER if found is not None else 0):
+        assert found is not None
+        between = float(np.sqrt(found.density * most))
+        better = _at_density(flat, side, gap, between, tiles)
+        if better is None:
+            most = between
+        else:
+            found = better
+    return found
+
+
+def _at_density(flat: _Flat, side: int, gap: int, density: float, tiles: int) -> _Laid | None:
+    """Charts laid out with so many texels per world unit; None where they do not fit."""
+    cell = max(_LEAST, side // _CELLS)
+    if not _may_fit(flat.extent, density, side // tiles, cell, gap, tiles):
+        return None
+    shapes = [shapes_of(q, density, cell, gap) for q in flat.charts]
+    for by_area in (True, False) if len(shapes) < MANY else (True,):
+        packed = pack(shapes, side // cell, -(-2 * gap // cell), by_area, tiles)
+        if packed is not None:
+            return _Laid(packed[0] * cell, packed[1], side, gap, density)
+    return None
 
 
 def _may_fit(extent: Array, density: float, size: int, cell: int, padding: int, tiles: int = 1) -> bool:
@@ -222,111 +231,18 @@ def _may_fit(extent: Array, density: float, size: int, cell: int, padding: int, 
     return bool(need.max(initial=0) <= cells and need.sum() <= (tiles * cells) ** 2)
 
 
-def _turned(q: Array, quarters: int) -> Array:
-    """A flat chart (M, 3, 2) turned by so many quarters (not mirrored), its corner at the origin again."""
-    for _ in range(quarters):
-        q = np.stack([q[..., 1].max() - q[..., 1], q[..., 0]], -1)
-    return q
-
-
-def _bitmap(q: Array, density: float, cell: int, padding: int) -> NDArray[np.bool_]:
-    """Cells that a flat chart touches."""
-    t = (q * density + padding) / cell
-    w, h = (t.reshape(-1, 2).max(0) + padding / cell).astype(int) + 1
-    grid = np.zeros((h, w), bool)
-    _mark(t[..., 0], t[..., 1], grid)
-    return grid
-
-
-#: bitmap of a chart, and its cells in the order in which they are tried
-Shape = tuple[NDArray[np.bool_], Ints]
-
-
-def _shapes(q: Array, density: float, cell: int, padding: int) -> list[Shape]:
-    """A flat chart upright, and turned by quarters where that makes a difference."""
-    grids = [_bitmap(q, density, cell, padding)]
-    if grids[0].size > 9:
-        grids += [_bitmap(_turned(q, k), density, cell, padding) for k in (1, 2, 3)]
-    return [(g, _spread_cells(g)) for g in grids]
-
-
-def _pack(shapes: list[list[Shape]], cells: int, apart: int, by: int = 0, tiles: int = 1) -> tuple[Array, Ints] | None:
-    """Top left cell of every chart (C, 2: x, y) and by how many quarters it is turned, or None when they do not fit.
-
-    Each is tried upright and turned, and put where it reaches less far down, ``apart`` cells from the others. ``by`` is what makes a
-    chart come early: the size of its rectangle, its longer side, or its area.
-    """
-    upright = [ways[0][0] for ways in shapes]
-    if any(max(g.shape) > cells for g in upright) or sum(int(g.sum()) for g in upright) > cells * cells:
-        return None
-    weight = np.array([(g.size, max(g.shape), int(g.sum()))[by] for g in upright])
-    used = np.zeros((cells, cells), np.int32)
-    for k in range(1, tiles):
-        # what hangs together cannot cross lines of cells that are taken
-        middle, all_of_it = k * cells // tiles, np.arange(cells)
-        for line in (
-            np.stack([all_of_it * 0 + middle, all_of_it], 1),
-            np.stack([all_of_it, all_of_it * 0 + middle], 1),
-        ):
-            _keep_clear(used, line, 0, 0, apart + 1)
-    places, turned = np.zeros((len(shapes), 2)), np.zeros(len(shapes), np.int64)
-    start, last = 0, None
-    for c in np.argsort(-weight, kind="stable"):
-        best: tuple[int, int, int] | None = None
-        for way, (g, own) in enumerate(shapes[c]):
-            if max(g.shape) > cells:
-                continue
-            begin = 0
-            if g.size <= 9 and last is not None and last[0] * last[1] <= 9:
-                # a chart no smaller than one that found no place before some spot finds none there either
-                begin = start
-            p = _place(used, own, g.shape[1], g.shape[0], begin)
-            if p >= 0 and (best is None or p // cells + g.shape[0] < best[0]):
-                best = p // cells + g.shape[0], p, way
-        if best is None:
-            return None
-        _, p, way = best
-        g, own = shapes[c][way]
-        start, last = p, g.shape
-        _keep_clear(used, own, p // cells, p % cells, apart)
-        places[c] = p % cells, p // cells
-        turned[c] = way
-    return places, turned
-
-
-@njit(error_model="numpy", cache=True)
-def _keep_clear(used, cells, y, x, reach):
-    """Mark what lies within ``reach`` cells of those (K, 2: y, x) of a chart that was put at a place."""
-    rows, columns = used.shape
-    first, last = rows, 0
-    for k in range(cells.shape[0]):
-        top, low = max(0, y + cells[k, 0] - reach), min(rows, y + cells[k, 0] + reach + 1)
-        first, last = min(first, top), max(last, low)
-        for j in range(top, low):
-            for i in range(max(0, x + cells[k, 1] - reach), min(columns, x + cells[k, 1] + reach + 1)):
-                used[j, i] = max(used[j, i], 1)
-    for j in range(first, last):
-        run = 0
-        for i in range(columns - 1, -1, -1):
-            run = run + 1 if used[j, i] else 0
-            used[j, i] = run
-
-
-def _as_atlas(
-    vertices: Array, faces: Ints, flat: list[Array], places: Array, order: Ints, bounds: Ints, size: int, density: float,
-    padding: int,
-) -> Atlas:  # fmt: skip
+def _as_atlas(vertices: Array, faces: Ints, turned: list[Array], flat: _Flat, laid: _Laid) -> Atlas:
     """Wedges: a vertex once for each chart that uses it."""
     corner_uv = np.empty((len(faces), 3, 2))
     chart_of = np.empty(len(faces), np.int64)
-    for c, q in enumerate(flat):
-        mine = order[bounds[c] : bounds[c + 1]]
-        corner_uv[mine] = q * density + padding + places[c] - 0.5
+    for c, q in enumerate(turned):
+        mine = flat.order[flat.bounds[c] : flat.bounds[c + 1]]
+        corner_uv[mine] = q * laid.density + laid.gap + laid.places[c] - 0.5
         chart_of[mine] = c
-    key = faces * np.int64(len(flat)) + chart_of[:, None]
+    key = faces * np.int64(len(turned)) + chart_of[:, None]
     _, first, inverse = np.unique(key.ravel(), return_index=True, return_inverse=True)
     uv = corner_uv.reshape(-1, 2)[first]
-    return Atlas(uv, faces.ravel()[first], inverse.reshape(-1, 3).astype(np.int64), size, density)
+    return Atlas(uv, faces.ravel()[first], inverse.reshape(-1, 3).astype(np.int64), laid.side, laid.density)
 
 
 @njit(error_model="numpy", cache=True)

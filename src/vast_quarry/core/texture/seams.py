@@ -9,12 +9,12 @@ from numpy.typing import NDArray
 BESIDE, FEWEST = 3, 200
 
 
-def seam_visibility(image: NDArray[np.uint8], source: NDArray[np.uint16], rows: int = 1024) -> float | None:
+def seam_visibility(image: NDArray, source: NDArray[np.uint16], rows: int = 1024) -> float | None:
     """Mean step of colour across seams, over that between texels a little beside them; None with hardly any seams.
 
     Parameters
     ----------
-    image : (H, W, 3) uint8
+    image : (H, W, 3) uint8 or uint16
     source : (H, W) uint16
         Which photo counts most for each texel, 0 for none. A seam lies between two neighbours of different photos.
     rows : int
@@ -31,7 +31,7 @@ def seam_visibility(image: NDArray[np.uint8], source: NDArray[np.uint16], rows: 
     return float(across / crossings / (beside / neighbours))
 
 
-def _steps(image: NDArray[np.uint8], source: NDArray[np.uint16]) -> NDArray[np.float64]:
+def _steps(image: NDArray, source: NDArray[np.uint16]) -> NDArray[np.float64]:
     """Sums and counts along rows: steps of colour across seams, and of those ``BESIDE`` to either side within one photo's part."""
     seam = (source[:, 1:] != source[:, :-1]) & (source[:, 1:] > 0) & (source[:, :-1] > 0)
     row, column = np.nonzero(seam)

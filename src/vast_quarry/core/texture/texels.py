@@ -55,12 +55,12 @@ def band_of_texels(atlas: Atlas, first: int, last: int) -> Texels:
     return Texels(row, column, of, np.stack([1 - u - v, u, v], 1).astype(np.float32))
 
 
-def fill_between(image: NDArray[np.uint8], covered: NDArray, rows: int = 1024) -> None:
+def fill_between(image: NDArray, covered: NDArray, rows: int = 1024) -> None:
     """Give what lies between charts the colour of the nearest covered texel, in place, so that mip maps do not bleed.
 
     Parameters
     ----------
-    image : (H, W, 3) uint8
+    image : (H, W, 3) uint8 or uint16
     covered : (H, W)
         0 where there is no chart.
     rows : int
@@ -68,7 +68,7 @@ def fill_between(image: NDArray[np.uint8], covered: NDArray, rows: int = 1024) -
     """
     step = max(1, len(image) // 512)
     some = image[::step, ::step][covered[::step, ::step] != 0]
-    mean = some.mean(0) if len(some) else np.full(3, 127.0)
+    mean = some.mean(0) if len(some) else np.full(3, np.iinfo(image.dtype).max // 2)
     for first in range(0, len(image), rows):
         a, b = max(0, first - REACH), min(len(image), first + rows + REACH)
         there = covered[a:b] != 0
@@ -76,11 +76,11 @@ def fill_between(image: NDArray[np.uint8], covered: NDArray, rows: int = 1024) -
         between = ~there[here]
         target = image[first : first + rows]
         if not there.any():
-            target[between] = (mean + 0.5).astype(np.uint8)
+            target[between] = (mean + 0.5).astype(image.dtype)
             continue
         _, label = cv2.distanceTransformWithLabels(
             (~there).astype(np.uint8), cv2.DIST_L2, 5, labelType=cv2.DIST_LABEL_PIXEL
         )
-        of = np.zeros((int(label.max()) + 1, 3), np.uint8)
+        of = np.zeros((int(label.max()) + 1, 3), image.dtype)
         of[label[there]] = image[a:b][there]
         target[between] = of[label[here][between]]

@@ -11,7 +11,7 @@ from pydantic import Field, ValidationError, field_serializer
 from vast_quarry.core.finish.edits import TexturedMesh, apply_edit, welded
 from vast_quarry.core.formats.atomic import atomic_write, link_or_copy, write_arrays
 from vast_quarry.core.surface.mesh import edge_faces, vertex_normals
-from vast_quarry.pipeline.atlas_files import SEEN_MAP, SOURCE_MAP, texture_bytes
+from vast_quarry.pipeline.atlas_files import DEEP_TEXTURE, SEEN_MAP, SOURCE_MAP, texture_bytes
 from vast_quarry.pipeline.edits import Edit
 from vast_quarry.pipeline.figures import FinishFigures
 from vast_quarry.pipeline.solution import load_solution
@@ -75,7 +75,7 @@ class FinishStep:
         else:
             with atomic_write(context.folder / "texture.jpg") as out:
                 out.write(texture_bytes(context.parents["texture"]))
-            for name in (SEEN_MAP, SOURCE_MAP):
+            for name in (SEEN_MAP, SOURCE_MAP, DEEP_TEXTURE):
                 if (context.parents["texture"] / name).exists():
                     link_or_copy(context.parents["texture"] / name, context.folder / name)
             write_arrays(

@@ -19,7 +19,7 @@ from vast_quarry.core.texture.light import unlit
 from vast_quarry.core.texture.seams import seam_visibility
 from vast_quarry.core.texture.texels import fill_between
 from vast_quarry.core.words import say
-from vast_quarry.pipeline.atlas_files import joined_bands
+from vast_quarry.pipeline.atlas_files import check_room, joined_bands
 from vast_quarry.pipeline.figures import HeldOut, TextureFigures
 from vast_quarry.pipeline.orders import PhotoOrder, photo_orders
 from vast_quarry.pipeline.solution import Solution, load_solution
@@ -42,7 +42,7 @@ PHOTO_BYTES, SHOWN_BYTES, TEXEL_BYTES, FACE_BYTES, SAID_BYTES = 60.0, 8.0, 220.0
 class TextureSettings(StepSettings):
     """How to colour."""
 
-    came_later: ClassVar[frozenset[str]] = frozenset({"agree", "kept_back", "crisp", "unlit", "tiles", "lay"})
+    came_later: ClassVar[frozenset[str]] = frozenset({"agree", "kept_back", "crisp", "unlit", "tiles", "lay", "bits"})
 
     photo_scale: float = setting(
         1.0,
@@ -114,6 +114,12 @@ class TextureSettings(StepSettings):
     obey_masks: bool = setting(
         True, "Colour only from inside masks", "What masks leave out gives no colour to the texture."
     )
+    bits: str = setting(
+        "8",
+        "Bits of each colour",
+        "16: the texture is kept as PNG of 16 bits besides, of raw and 16-bit photos with all that they hold; OBJ comes with that one.",
+        labels={"8": "8", "16": "16"}, pattern="^(8|16)$", cost="Six bytes for each of its pixels, a little less packed.",
+    )  # fmt: skip
     quality: int = setting(
         95, "JPEG quality", "How little of the texture is lost when it is saved.", usual=(85, 97),
         cost="Larger files.", ge=50, le=100,
@@ -161,13 +167,16 @@ def texture_mesh(
     density = settings.texels_per_pixel * scale
     size = next((s for s in SIZES if (s * settings.tiles) ** 2 * 0.70 >= area * density**2), SIZES[-1])
     size, largest = min(size, settings.largest) * settings.tiles, settings.largest * settings.tiles
+    deep = settings.bits == "16"
+    largest = max(size, min(largest, check_room(size, settings.tiles, deep, SIZES)))
     # what the atlas has room for: photos need not be finer than that
     finest = min(density * FINER, size * float(np.sqrt(0.86 / max(area, 1e-300))))
+    reading = units.Reading(settings.crisp, settings.lay, deep)
     photos, held = parted(_orders(context, solution, settings, finest), settings.kept_back)
     context.each(
         "Unwrapping and reading photos", units.prepare,
         [
-            (here, order, scale, PICKED, settings.crisp, settings.lay)
+            (here, order, scale, PICKED, reading)
             for order in (units.AtlasOrder(size, density * FINER, largest, settings.tiles), *photos)
         ],
         memory=[FACE_BYTES * len(faces), *(PHOTO_BYTES * o.camera.width * o.camera.height for o in photos)],
@@ -183,12 +192,12 @@ def texture_mesh(
     out_of = _light(context, here, len(vertices), settings.unlit) if settings.unlit > 0 and voices else None
     if out_of is not None:
         vertex_colors = _unlit_vertices(here, vertices, faces, vertex_colors, out_of)
-    bands = [(here, r, min(r + rows, atlas.size), voices, scale, out_of) for r in range(0, atlas.size, rows)]
+    bands = [(here, r, min(r + rows, atlas.size), voices, scale, out_of, deep) for r in range(0, atlas.size, rows)]
     context.each(
         "Colouring", units.color_band, bands, memory=[TEXEL_BYTES * rows * atlas.size + SHOWN_BYTES * most] * len(bands)
     )
     context.stage("Filling the atlas", 0, 1)
-    sheets = joined_bands(folder, atlas.size, [b[1] for b in bands])
+    sheets = joined_bands(folder, atlas.size, [b[1] for b in bands], deep)
     seams = seam_visibility(sheets.picture, sheets.source)
     fill_between(sheets.picture, sheets.kind)
     covered = sum(int(np.count_nonzero(sheets.kind[a:b])) for _, a, b, *_ in bands)

@@ -17,14 +17,12 @@ from PIL import Image
 
 from vast_quarry.core.formats.atomic import atomic_write, is_whole, write_arrays
 from vast_quarry.core.mask.files import mask_at
-from vast_quarry.core.photo.reading import load_rgb
-from vast_quarry.core.photo.tone import Tone, apply_tone
 from vast_quarry.core.raycast import RayScene
 from vast_quarry.core.surface.mesh import vertex_normals
 from vast_quarry.core.texture import laying
 from vast_quarry.core.texture.agreement import agreed, contradicted
 from vast_quarry.core.texture.charts import make_charts
-from vast_quarry.core.texture.coloring import ColorSum, PhotoView, Said, crisper, prepare_photo, softened
+from vast_quarry.core.texture.coloring import ColorSum, PhotoView, Said, crisper, grain, prepare_photo, softened
 from vast_quarry.core.texture.held_out import MIDDLE, Model, about, difference, drawn, likeness
 from vast_quarry.core.texture.light import Light, find_light, sunlit, transfers, unlit
 from vast_quarry.core.texture.packing import Atlas, unwrap
@@ -33,6 +31,7 @@ from vast_quarry.pipeline.figures import HeldOut
 from vast_quarry.pipeline.orders import PhotoOrder
 from vast_quarry.pipeline.steps.masks import load_mask
 from vast_quarry.pipeline.steps.surface import load_foot
+from vast_quarry.pipeline.units.kept import keep_pictures, mapped_picture, picture_file, toned_photo
 
 #: what a texel of a band is: between charts, coloured from its surroundings, seen by photos
 BETWEEN, GUESSED, SEEN = 0, 1, 2
@@ -75,8 +74,22 @@ def load_atlas(folder: str) -> Atlas:
         return Atlas(f["uv"], f["wedge_vertex"], f["faces"], int(f["size"]), float(f["density"]))
 
 
+@dataclass(frozen=True)
+class Reading:
+    """How photos are read: how much of what drawing makes soft is put back, whether they will be laid onto the surface by what all show,
+    and whether in 16 bits."""
+
+    crisp: float = 0.0
+    lay: bool = False
+    deep: bool = False
+
+
 def prepare(
-    folder: str, order: PhotoOrder | AtlasOrder, unit: float, picked: int, crisp: float = 0.0, lay: bool = False
+    folder: str,
+    order: PhotoOrder | AtlasOrder,
+    unit: float,
+    picked: int,
+    reading: Reading = Reading(),
 ) -> None:
     """Lay the atlas out, or make a photo ready; both need nothing but the mesh.
 
@@ -86,15 +99,11 @@ def prepare(
         Pixels per world unit, about.
     picked : int
         Vertices whose colours are taken to compare photos by.
-    crisp : float
-        How much of what drawing makes soft is put back.
-    lay : bool
-        Whether photos will be laid onto the surface by what all show.
     """
     if isinstance(order, AtlasOrder):
         _lay_out(folder, order)
     else:
-        _make_ready(folder, order, unit, picked, crisp, lay)
+        _make_ready(folder, order, unit, picked, reading)
 
 
 def _lay_out(folder: str, order: AtlasOrder) -> None:
@@ -114,7 +123,7 @@ def picked_vertices(count: int, picked: int) -> NDArray[np.int64]:
     return np.random.default_rng(0).choice(count, min(picked, count), replace=False)
 
 
-#: what is kept of a photo to colour from, each in a file that is mapped: a unit holds no photo, and those at work share what they look at
+#: what is kept of a photo to colour from
 KINDS = ("photo", "soft", "depth", "ramp")
 
 
@@ -123,37 +132,21 @@ def _photo_file(folder: str, row: int) -> Path:
     return Path(folder) / f"photo-{row:05d}.npz"
 
 
-def _kept(folder: str, row: int, kind: str) -> Path:
-    return Path(folder) / f"{kind}-{row:05d}.npy"
-
-
-def _keep(folder: str, row: int, pictures: dict[str, NDArray]) -> None:
-    for kind, values in pictures.items():
-        with atomic_write(_kept(folder, row, kind)) as out:
-            np.save(out, values)
-
-
-def _mapped(folder: str, row: int, kind: str) -> NDArray:
-    # to be written to as far as the kernels know: they are compiled once
-    return np.asarray(np.load(_kept(folder, row, kind), mmap_mode="c"))
-
-
 def _soft_width(order: PhotoOrder) -> float:
     """Width in pixels of what counts as soft in a photo."""
     return max(2.0, 0.005 * order.camera.width)
 
 
-def _make_ready(folder: str, order: PhotoOrder, unit: float, picked: int, crisp: float, lay: bool) -> None:
+def _make_ready(folder: str, order: PhotoOrder, unit: float, picked: int, reading: Reading) -> None:
     target = _photo_file(folder, order.row)
     if is_whole(target):
         return
     vertices, _, normals = _mesh(folder)
-    rgb = apply_tone(load_rgb(Path(order.file), order.scale), Tone.from_dict(order.tone))
     view = prepare_photo(
-        crisper(rgb, crisp), order.camera, order.rotation, order.center, _scene(folder), load_mask(order.mask),
+        crisper(toned_photo(order, reading.deep), reading.crisp), order.camera, order.rotation, order.center, _scene(folder), load_mask(order.mask),
         blur=_soft_width(order),
     )  # fmt: skip
-    if lay:
+    if reading.lay:
         by = laying.asked(len(vertices))
         write_arrays(_shown_file(folder, order.row, 0), **vars(laying.samples(view, vertices[by], normals[by], unit)))
     pick = picked_vertices(len(vertices), picked)
@@ -161,7 +154,7 @@ def _make_ready(folder: str, order: PhotoOrder, unit: float, picked: int, crisp:
     one.add(view)
     colors, seen = one.colors()
     usable = seen & (colors.min(1) > 4) & (colors.max(1) < 250)
-    _keep(folder, order.row, {kind: getattr(view, kind) for kind in KINDS})
+    keep_pictures(folder, order.row, {kind: getattr(view, kind) for kind in KINDS})
     write_arrays(target, index=np.flatnonzero(usable), colors=colors[usable])
 
 
@@ -203,8 +196,8 @@ class Voice:
 def _view(folder: str, v: Voice, laid: bool = True) -> PhotoView:
     """A photo made ready, as it was ``laid`` onto the surface if it was."""
     o = v.order
-    laid = laid and _kept(folder, o.row, LAID["soft"]).exists()
-    photo, soft, depth, ramp = (_mapped(folder, o.row, LAID.get(k, k) if laid else k) for k in KINDS)
+    laid = laid and picture_file(folder, o.row, LAID["soft"]).exists()
+    photo, soft, depth, ramp = (mapped_picture(folder, o.row, LAID.get(k, k) if laid else k) for k in KINDS)
     return PhotoView(o.camera, o.rotation, o.center, photo, soft, depth, ramp, v.gain)
 
 
@@ -264,7 +257,7 @@ def lay(folder: str, voice: Voice, turn: int) -> Laid:
         elif move.any():
             photo = laying.laid(view.photo, move)
             soft = softened(photo, view.ramp, _soft_width(voice.order))
-            _keep(folder, row, {LAID["photo"]: photo, LAID["soft"]: soft})
+            keep_pictures(folder, row, {LAID["photo"]: photo, LAID["soft"]: soft})
         off = np.linalg.norm(field, axis=-1)[sure]
         write_arrays(target, move=move, off=float(np.median(off)) if len(off) else float("nan"))
     with np.load(target) as f:
@@ -350,9 +343,15 @@ class Unlit:
 
 
 def color_band(
-    folder: str, first: int, last: int, voices: list[Voice], unit: float, out_of: Unlit | None = None
+    folder: str,
+    first: int,
+    last: int,
+    voices: list[Voice],
+    unit: float,
+    out_of: Unlit | None = None,
+    deep: bool = False,
 ) -> None:
-    """Rows ``first`` to ``last`` of the atlas, in ``band-FIRST.npz``: the picture, and what each texel is."""
+    """Rows ``first`` to ``last`` of the atlas, in ``band-FIRST.npz``: the picture in 8 or 16 bits, and what each texel is."""
     target = Path(folder) / f"band-{first:06d}.npz"
     if is_whole(target):
         return
@@ -373,10 +372,10 @@ def color_band(
         sky = np.load(Path(folder) / SKY_LIGHT, mmap_mode="r")
         lit = texels.mix(np.asarray(sky)[:, None], corner)[:, 0] + sun_light(folder, points, n, out_of.light)
         colors = unlit(colors, lit, out_of.amount)
-    picture = np.zeros((last - first, atlas.size, 3), np.uint8)
+    picture = np.zeros((last - first, atlas.size, 3), np.uint16 if deep else np.uint8)
     kind = np.full((last - first, atlas.size), BETWEEN, np.uint8)
     source = np.zeros((last - first, atlas.size), np.uint16)
-    picture[texels.row, texels.column] = (colors + 0.5).astype(np.uint8)
+    picture[texels.row, texels.column] = (colors / grain(picture) + 0.5).astype(picture.dtype)
     kind[texels.row, texels.column] = np.where(seen, SEEN, GUESSED)
     rows = np.array([v.order.row + 1 for v in voices] or [0], np.uint16)
     source[texels.row, texels.column] = np.where(seen, rows[total.who], 0)
@@ -391,7 +390,7 @@ def check_photo(folder: str, texture: str, order: PhotoOrder, target: str) -> He
     atlas = load_atlas(folder)
     with Image.open(texture) as picture:
         model = Model(_scene(folder), atlas.uv, atlas.faces, np.asarray(picture.convert("RGB")))
-    photo = apply_tone(load_rgb(Path(order.file), order.scale), Tone.from_dict(order.tone))
+    photo = toned_photo(order)
     mask = load_mask(order.mask)
     if mask is not None:
         mask = mask_at(mask, photo.shape[1], photo.shape[0])

@@ -13,16 +13,15 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from vast_quarry.core.formats.atomic import atomic_write, is_whole, write_arrays
+from vast_quarry.core.formats.atomic import is_whole, write_arrays
 from vast_quarry.core.mask.files import mask_at
-from vast_quarry.core.photo.reading import load_rgb
-from vast_quarry.core.photo.tone import Tone, apply_tone
 from vast_quarry.core.raycast import RayScene
 from vast_quarry.core.surface.refine import ASKED, Patches, Witness, chosen
 from vast_quarry.core.texture.coloring import seen_of_mesh
 from vast_quarry.pipeline.memory import give_back
 from vast_quarry.pipeline.orders import PhotoOrder
 from vast_quarry.pipeline.steps.masks import load_mask
+from vast_quarry.pipeline.units.kept import keep_pictures, mapped_picture, picture_file, toned_photo
 
 #: the surface as it was, by which it is told what photos see
 FIRST = "mesh.npz"
@@ -30,10 +29,6 @@ FIRST = "mesh.npz"
 KINDS = ("gray", "depth", "ramp")
 #: vertices that are looked at together
 AT_ONCE = 10_000
-
-
-def _file(folder: str, row: int, kind: str) -> Path:
-    return Path(folder) / f"{kind}-{row:05d}.npy"
 
 
 def mesh_name(turn: int) -> str:
@@ -51,22 +46,19 @@ def _scene(folder: str) -> RayScene:
 
 def make_ready(folder: str, order: PhotoOrder) -> None:
     """Keep a photo's grey levels, and at half its size the depth of the mesh and how far inside of what it sees each pixel lies."""
-    if all(_file(folder, order.row, kind).exists() for kind in KINDS):
+    if all(picture_file(folder, order.row, kind).exists() for kind in KINDS):
         return
-    rgb = apply_tone(load_rgb(Path(order.file), order.scale), Tone.from_dict(order.tone))
     mask = load_mask(order.mask)
     keep = None
     if mask is not None:
         keep = mask_at(mask, max(order.camera.width // 2, 1), max(order.camera.height // 2, 1))
     depth, ramp = seen_of_mesh(_scene(folder), order.camera, order.rotation, order.center, keep)
-    gray = cv2.cvtColor(rgb, cv2.COLOR_RGB2GRAY)
-    for kind, values in zip(KINDS, (gray, depth, ramp)):
-        with atomic_write(_file(folder, order.row, kind)) as out:
-            np.save(out, values)
+    gray = cv2.cvtColor(toned_photo(order), cv2.COLOR_RGB2GRAY)
+    keep_pictures(folder, order.row, dict(zip(KINDS, (gray, depth, ramp))))
 
 
 def _witness(folder: str, order: PhotoOrder) -> Witness:
-    gray, depth, ramp = (np.asarray(np.load(_file(folder, order.row, k), mmap_mode="r")) for k in KINDS)
+    gray, depth, ramp = (mapped_picture(folder, order.row, k) for k in KINDS)
     return Witness(gray, depth, ramp, order.camera, order.rotation, order.center)
 
 

@@ -22,7 +22,7 @@ from vast_quarry.core.formats.ply import PlyData, write_ply
 from vast_quarry.core.formats.stl import write_stl
 from vast_quarry.core.surface.mesh import vertex_normals
 from vast_quarry.core.words import say
-from vast_quarry.pipeline.atlas_files import SEEN_MAP
+from vast_quarry.pipeline.atlas_files import DEEP_TEXTURE, SEEN_MAP, TEXTURE, deepest_texture
 from vast_quarry.pipeline.levels import MOST_LEVELS, levels_of
 from vast_quarry.pipeline.step import Reporter
 from vast_quarry.server.models import Job, Project
@@ -72,11 +72,13 @@ def parcels_of(folders: Folders) -> list[ParcelOut]:
     shapes = array_shapes(folder / "model.npz")
     wedges, faces = shapes["vertices"][0], shapes["faces"][0]
     plain = min(wedges, faces // 2 + 2)  # a closed surface without seams has so many corners (Euler)
-    image = (folder / "texture.jpg").stat().st_size
+    image, deep = (
+        (folder / name).stat().st_size if (folder / name).exists() else 0 for name in (TEXTURE, DEEP_TEXTURE)
+    )
     counts = sorted({size_of_level(faces, 1, k)[0] for k in range(MOST_LEVELS + 1)}, reverse=True)
     return [
         ParcelOut(format="glb", title="glTF binary", up="y", unit="m", bytes=wedges * 32 + faces * 12 + image + 2200, textured=True, triangles=counts),
-        ParcelOut(format="obj", title="OBJ with MTL and texture (zip)", up="y", unit="m", bytes=int((wedges * 78 + faces * 36) * 0.42) + image, textured=True, triangles=counts),
+        ParcelOut(format="obj", title="OBJ with MTL and texture (zip)", up="y", unit="m", bytes=int((wedges * 78 + faces * 36) * 0.42) + (deep or image), textured=True, triangles=counts),
         ParcelOut(format="ply", title="PLY", up="z", unit="m", bytes=plain * 24 + faces * 13 + 300, textured=False, triangles=counts),
         ParcelOut(format="stl", title="STL for printing", up="z", unit="mm", bytes=faces * 50 + 84, textured=False, triangles=counts),
     ]  # fmt: skip
@@ -131,7 +133,8 @@ def make_parcel(folders: Folders, params: dict[str, Any], reporter: Reporter) ->
 
     files: list[Path] = []
     for ending, mesh, image in levels_of(source, wanted.levels, begun):
-        files += _written(folder, name + ending, wanted, mesh, image)
+        deep = deepest_texture(source) if wanted.format == "obj" and not ending else None
+        files += _written(folder, name + ending, wanted, mesh, deep or image)
     reporter.stage("dispatch", "Writing the file", steps - 1, steps)
     if target in files:
         return
