@@ -10,7 +10,7 @@ from scipy import ndimage
 from vast_quarry.core.camera import Camera, project, view_limit
 from vast_quarry.core.pose import look_at
 from vast_quarry.core.raycast import RayScene
-from vast_quarry.core.surface.mesh import vertex_normals
+from vast_quarry.core.surface.mesh import edge_faces, vertex_normals
 from vast_quarry.core.texture.charts import DIRECTIONS, Charts, basis, make_charts
 from vast_quarry.core.texture.coloring import (
     ColorSum,
@@ -49,6 +49,53 @@ def test_atlas_has_no_overlap_and_is_well_filled(rng: np.random.Generator) -> No
     assert (e1[:, 0] * e2[:, 1] - e1[:, 1] * e2[:, 0] < 0).all()
     # without overlap the covered texels are the area of the triangles, plus a rim
     assert covered.sum() > 0.97 * area
+
+
+def test_large_charts_are_cut_where_they_leave_much_empty() -> None:
+    """Two squares fill half of a square however they are laid; cut, they leave little."""
+    body = trimesh.creation.box((1, 1, 1)).subdivide().subdivide().subdivide().subdivide()
+    v, f, n = np.array(body.vertices), np.array(body.faces, np.int64), body.face_normals
+    two = f[np.abs(n[:, 2]) > 0.9]
+    used, two = np.unique(two, return_inverse=True)
+    two = two.reshape(-1, 3)
+    charts = make_charts(v[used], two)
+    assert len(charts.direction) == 2
+    atlas = unwrap(v[used], two, charts, 512, 1e6)
+    assert 2 * (atlas.density / 512) ** 2 > 0.72
+    covered = raster_faces(atlas.uv, atlas.faces, 512) >= 0
+    assert covered.sum() > 0.97 * 2 * atlas.density**2
+    # where as fine as wanted fits anyway, nothing is cut
+    whole = unwrap(v[used], two, charts, 512, 200.0)
+    assert whole.density == 200.0
+    assert len(whole.uv) == len(used)
+
+
+def test_a_chart_lies_straight_however_it_stood() -> None:
+    """A long strip that lies askew in its plane takes its own rectangle of the atlas, not that of its diagonal."""
+    turn = np.array([[0.8, -0.6], [0.6, 0.8]])
+    strip = np.array([[0.0, 0], [3, 0], [3, 1], [0, 1]]) @ turn.T
+    v = np.column_stack([np.concatenate([strip + np.array([0, 9 * k]) for k in range(3)]), np.zeros(12)])
+    f = np.concatenate([np.array([[0, 1, 2], [0, 2, 3]]) + 4 * k for k in range(3)])
+    atlas = unwrap(v, f, make_charts(v, f), 256, 1e6)
+    sides = np.abs(atlas.uv[atlas.faces[:, 1]] - atlas.uv[atlas.faces[:, 0]])
+    assert sides.min() < 1e-3 * atlas.density
+    assert 9 * (atlas.density / 256) ** 2 > 0.83
+
+
+def test_borders_of_charts_are_short_on_a_rough_ball(rng: np.random.Generator) -> None:
+    """Faces whose neighbours are of another chart: on a smooth ball few, and on one with rough skin not many more."""
+
+    def borders(roughness: float) -> float:
+        ball = trimesh.creation.icosphere(6)
+        v, f = np.array(ball.vertices), np.array(ball.faces, np.int64)
+        v *= 1 + roughness * rng.normal(0, 1, (len(v), 1))
+        chart = make_charts(v, f).chart
+        pairs, _ = edge_faces(f)
+        return float((chart[pairs[:, 0]] != chart[pairs[:, 1]]).mean())
+
+    smooth, rough = borders(0.0), borders(0.004)
+    assert smooth < 0.02
+    assert rough < 1.15 * smooth
 
 
 def test_charts_are_turned_where_that_leaves_less_empty() -> None:

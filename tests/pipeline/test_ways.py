@@ -79,7 +79,7 @@ def test_a_texture_of_sixteen_bits_is_the_same_finer_and_comes_with_obj(built_da
     eight = cv2.imread(str(folder / TEXTURE)).astype(int)
     assert deep.dtype == np.uint16
     assert len(np.unique(deep[..., 1])) > 1000
-    assert np.abs(eight - before).mean() < 0.2
+    assert np.abs(eight - before).mean() < 1
     assert np.abs(deep / 257 - eight).mean() < 1.5  # JPEG's loss
     # what no edit changed goes on to the next layer, and out
     assert (store.folder(result.versions["finish"]) / DEEP_TEXTURE).read_bytes() == (folder / DEEP_TEXTURE).read_bytes()
@@ -97,11 +97,11 @@ def test_a_texture_larger_than_memory_allows_says_which_would_fit(
     out = moved(built_data, tmp_path) / "projects" / "1"
     store, recipe = Store(out), small()
     made = store.versions("texture")[-1]
-    recipe.layers["texture"] = {**recipe.layers.get("texture", {}), "largest": 2048, "texels_per_pixel": 4}
-    monkeypatch.setattr(atlas_files, "free_memory", lambda: 16e6)
-    with pytest.raises(PlainError, match=r"2048 pixels a side takes 0\.0 GB") as told:
+    recipe.layers["texture"] = {**recipe.layers.get("texture", {}), "texels_per_pixel": 1.3}
+    monkeypatch.setattr(atlas_files, "free_memory", lambda: 0.5e6)
+    with pytest.raises(PlainError, match="512 pixels a side takes 0 GB") as told:
         Runner(store, Quiet()).run(recipe, places(out / "photos"))  # type: ignore[arg-type]
-    assert "Take 1024" in str(told.value.remedy)
+    assert "Take 256" in str(told.value.remedy)
     assert store.versions("texture")[-1].number == made.number
     with pytest.raises(PlainError, match="more than a picture file holds") as told:
         atlas_files.check_room(131_072, 4, False, SIZES)

@@ -15,10 +15,11 @@ from vast_quarry.core.errors import PlainError
 
 #: number of the first tile, and tiles in a row
 FIRST, ROW = 1001, 10
-#: how pictures are encoded: colours of JPEG at full size; PNG, which is of 16 bits, pressed no harder than pays
+#: how pictures are encoded: colours of JPEG at full size; of PNG, which is of 16 bits here, the last bits are noise, in which nothing
+#: comes again: only frequent values are written shorter (twice as quick as the usual way, and smaller)
 HOW = {
     ".jpg": [cv2.IMWRITE_JPEG_QUALITY, 95, cv2.IMWRITE_JPEG_SAMPLING_FACTOR, cv2.IMWRITE_JPEG_SAMPLING_FACTOR_444],
-    ".png": [cv2.IMWRITE_PNG_COMPRESSION, 2],
+    ".png": [cv2.IMWRITE_PNG_COMPRESSION, 1, cv2.IMWRITE_PNG_STRATEGY, cv2.IMWRITE_PNG_STRATEGY_HUFFMAN_ONLY],
 }
 
 

@@ -47,7 +47,7 @@ def _mark(x, y, grid):
 
 
 @njit(error_model="numpy", cache=True)
-def _place(used, cells, width, height, start):
+def _place(used, cells, height, width, start):
     """First place (row by row from ``start``) where none of the cells (K, 2: y, x) is used; -1 when there is none.
 
     ``used`` holds for each cell how many in a row from it to the right are used: so much of the row can be passed over.
@@ -87,10 +87,10 @@ def turned_flat(q: Array, quarters: int) -> Array:
     return q
 
 
-def _bitmap(q: Array, density: float, cell: int, padding: int) -> NDArray[np.bool_]:
+def _bitmap(q: Array, extent: Array, density: float, cell: int, padding: int) -> NDArray[np.bool_]:
     """Cells that a flat chart touches."""
-    t = (q * density + padding) / cell
-    w, h = (t.reshape(-1, 2).max(0) + padding / cell).astype(int) + 1
+    t = q * (density / cell) + padding / cell
+    w, h = ((extent * density + 2 * padding) / cell).astype(int) + 1
     grid = np.zeros((h, w), bool)
     _mark(t[..., 0], t[..., 1], grid)
     return grid
@@ -102,32 +102,45 @@ class Shape:
 
     Attributes
     ----------
-    grid : (h, w) bool
-        Cells that it touches.
+    height, width : int
+        Cells of the rectangle that holds it.
     cells : (K, 2) int
-        The same (y, x), in the order in which they are tried.
+        Those that it touches (y, x), in the order in which they are tried.
+    middle : float
+        How far down it lies, on the mean over what it touches.
     quarters : int
         By how many it is turned.
     shift : (2,)
         Cells (x, y) that the chart turned lies off the bitmap turned, whose far sides need not end with the chart.
     """
 
-    grid: NDArray[np.bool_]
+    height: int
+    width: int
     cells: Ints
+    middle: float
     quarters: int
     shift: tuple[float, float]
 
 
-def shapes_of(q: Array, density: float, cell: int, padding: int) -> list[Shape]:
-    """A flat chart upright, and turned by quarters where that makes a difference."""
-    grid = _bitmap(q, density, cell, padding)
+def shapes_of(q: Array, extent: Array, density: float, cell: int, padding: int) -> list[Shape]:
+    """A flat chart (M, 3, 2), as wide and high as its ``extent``, upright, and turned by quarters where that makes a difference."""
+    grid = _bitmap(q, extent, density, cell, padding)
     height, width = grid.shape
     # what is left of the last cells beyond the chart and its padding
-    right, low = np.array([width, height]) - (q.reshape(-1, 2).max(0) * density + 2 * padding) / cell
-    shifts = [(0.0, 0.0), (low, 0.0), (right, low), (0.0, right)]
-    ways = range(4 if grid.size > 9 else 1)
-    grids = [np.ascontiguousarray(np.rot90(grid, -k)) for k in ways]
-    return [Shape(grids[k], _spread_cells(grids[k]), k, shifts[k]) for k in ways]
+    right, low = np.array([width, height]) - (extent * density + 2 * padding) / cell
+    cells = _spread_cells(grid)
+    down, across = cells.mean(0).tolist()
+    ways = [Shape(height, width, cells, down, 0, (0.0, 0.0))]
+    if grid.size > 9:
+        y, x = cells.T
+        turned = (
+            (width, height, (x, height - 1 - y), across, (low, 0.0)),
+            (height, width, (height - 1 - y, width - 1 - x), height - 1 - down, (right, low)),
+            (width, height, (width - 1 - x, y), width - 1 - across, (0.0, right)),
+        )
+        for quarters, (high, wide, at, middle, shift) in enumerate(turned, 1):
+            ways.append(Shape(high, wide, np.stack(at, 1), middle, quarters, shift))
+    return ways
 
 
 def pack(
@@ -138,10 +151,10 @@ def pack(
     Each is tried upright and turned, and put where it reaches less far down, most of it and in all, ``apart`` cells from the others.
     Large ones come early: by what they cover, or by their rectangles.
     """
-    upright = [ways[0].grid for ways in shapes]
-    if any(max(g.shape) > cells for g in upright) or sum(int(g.sum()) for g in upright) > cells * cells:
+    upright = [ways[0] for ways in shapes]
+    if any(max(s.height, s.width) > cells for s in upright) or sum(len(s.cells) for s in upright) > cells * cells:
         return None
-    weight = np.array([int(g.sum()) if by_area else g.size for g in upright])
+    weight = np.array([len(s.cells) if by_area else s.height * s.width for s in upright])
     used = np.zeros((cells, cells), np.int32)
     for k in range(1, tiles):
         # what hangs together cannot cross lines of cells that are taken
@@ -152,26 +165,21 @@ def pack(
         ):
             _keep_clear(used, line, 0, 0, apart + 1)
     places, turned = np.zeros((len(shapes), 2)), np.zeros(len(shapes), np.int64)
-    start, last = 0, None
+    start, last = 0, 1 << 60
     for c in np.argsort(-weight, kind="stable"):
         best: tuple[float, int, Shape] | None = None
         for way in shapes[c]:
-            g, own = way.grid, way.cells
-            if max(g.shape) > cells:
-                continue
-            begin = 0
-            if g.size <= 9 and last is not None and last[0] * last[1] <= 9:
-                # a chart no smaller than one that found no place before some spot finds none there either
-                begin = start
-            p = _place(used, own, g.shape[1], g.shape[0], begin)
+            covers = way.height * way.width
+            # a chart no smaller than one that found no place before some spot finds none there either
+            p = _place(used, way.cells, way.height, way.width, start if max(covers, last) <= 9 else 0)
             # its lower rim alone would lay tall charts down beside holes that they fill
-            low = p // cells + float(own[:, 0].mean()) + 0.5 * (p // cells + g.shape[0])
+            low = 1.5 * (p // cells) + way.middle + 0.5 * way.height
             if p >= 0 and (best is None or low < best[0]):
                 best = low, p, way
         if best is None:
             return None
         _, p, way = best
-        start, last = p, way.grid.shape
+        start, last = p, way.height * way.width
         _keep_clear(used, way.cells, p // cells, p % cells, apart)
         places[c] = p % cells + way.shift[0], p // cells + way.shift[1]
         turned[c] = way.quarters

@@ -52,6 +52,8 @@ class _Flat:
         Corners of the faces of each, in world units, from its top left corner.
     order, bounds : (M,) int, (C + 1,) int
         Faces by their charts, and where those of each begin.
+    extent : (C, 2)
+        Width and height of each.
     area : float
         Of all together.
     """
@@ -59,12 +61,8 @@ class _Flat:
     charts: list[Array]
     order: Ints
     bounds: Ints
+    extent: Array
     area: float
-
-    @property
-    def extent(self) -> Array:
-        """Width and height of each (C, 2)."""
-        return np.array([q.reshape(-1, 2).max(0) for q in self.charts]).reshape(-1, 2)
 
 
 def _flattened(vertices: Array, faces: Ints, charts: Charts) -> _Flat:
@@ -81,7 +79,8 @@ def _flattened(vertices: Array, faces: Ints, charts: Charts) -> _Flat:
         flat.append(q)
         e1, e2 = q[:, 1] - q[:, 0], q[:, 2] - q[:, 0]
         area += float(np.abs(e1[:, 0] * e2[:, 1] - e1[:, 1] * e2[:, 0]).sum() / 2)
-    return _Flat(flat, order, bounds, area)
+    extent = np.array([q.reshape(-1, 2).max(0) for q in flat]).reshape(-1, 2)
+    return _Flat(flat, order, bounds, extent, area)
 
 
 def _aligned(q: Array) -> Array:
@@ -159,7 +158,7 @@ WELL_FILLED, WORTH_CUTTING = 0.75, 1.01
 #: share of an atlas that charts fill at most
 _DENSEST = 0.88
 #: how often it is tried to come nearer to the finest that fits
-NEARER = 6
+NEARER = 5
 #: an atlas of the same size is tried down to this share of the density it should have; then a larger one
 _HALF = 0.55
 #: texels of a cell at least, and cells along a side at most
@@ -216,7 +215,7 @@ def _at_density(flat: _Flat, side: int, gap: int, density: float, tiles: int) ->
     cell = max(_LEAST, side // _CELLS)
     if not _may_fit(flat.extent, density, side // tiles, cell, gap, tiles):
         return None
-    shapes = [shapes_of(q, density, cell, gap) for q in flat.charts]
+    shapes = [shapes_of(q, e, density, cell, gap) for q, e in zip(flat.charts, flat.extent)]
     for by_area in (True, False) if len(shapes) < MANY else (True,):
         packed = pack(shapes, side // cell, -(-2 * gap // cell), by_area, tiles)
         if packed is not None:
