@@ -11,7 +11,7 @@ from vast_quarry.core.camera import Camera, project, view_limit
 from vast_quarry.core.pose import look_at
 from vast_quarry.core.raycast import RayScene
 from vast_quarry.core.surface.mesh import edge_faces, vertex_normals
-from vast_quarry.core.texture.charts import DIRECTIONS, Charts, basis, make_charts
+from vast_quarry.core.texture.charts import DIRECTIONS, Charts, _adjacency, _spread, basis, make_charts
 from vast_quarry.core.texture.coloring import (
     ColorSum,
     crisper,
@@ -80,6 +80,15 @@ def test_a_chart_lies_straight_however_it_stood() -> None:
     sides = np.abs(atlas.uv[atlas.faces[:, 1]] - atlas.uv[atlas.faces[:, 0]])
     assert sides.min() < 1e-3 * atlas.density
     assert 9 * (atlas.density / 256) ** 2 > 0.83
+
+
+def test_what_spreads_over_faces_is_what_the_matrix_says(rng: np.random.Generator) -> None:
+    ball = trimesh.creation.icosphere(3)
+    adjacency = _adjacency(np.array(ball.faces, np.int64)[:-7])
+    values = rng.random((adjacency.shape[0], 14)).astype(np.float32)
+    out = np.empty_like(values)
+    _spread(adjacency.indptr, adjacency.indices, values, out)
+    np.testing.assert_allclose(out, 0.25 * (values + adjacency @ values), rtol=1e-5)
 
 
 def test_borders_of_charts_are_short_on_a_rough_ball(rng: np.random.Generator) -> None:

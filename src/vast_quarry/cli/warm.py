@@ -44,6 +44,8 @@ def warm(
         with make_reporter(console) as reporter:
             try:
                 write_results(store, Runner(store, reporter).run(recipe, places), recipe, root / "out")
+                recipe.layers["texture"] = {**recipe.layers.get("texture", {}), "bits": "16"}
+                Runner(store, reporter).run(recipe, places, until="texture")
                 recipe.layers["surface"]["way"] = "thin"
                 Runner(store, reporter).run(recipe, places, until="surface")
             except PlainError as error:  # the kernels are compiled even when so few photos make no model

@@ -7156,6 +7156,11 @@ export interface operations {
                      */
                     agree?: boolean;
                     /**
+                     * Bits of each colour
+                     * @description 16: the texture is kept as PNG of 16 bits besides, of raw and 16-bit photos with all that they hold; OBJ comes with that one.
+                     */
+                    bits?: string;
+                    /**
                      * Softness put back
                      * @description A model drawn from a texture is softer than the photos by about a pixel. So much of that is put back: 1 for photos a camera left soft, 0 for such as it sharpened much.
                      */

@@ -21,7 +21,7 @@ import itertools
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
+from numba import njit, prange
 from numpy.typing import NDArray
 from scipy.sparse import coo_matrix, csr_matrix
 from scipy.sparse.csgraph import connected_components
@@ -75,6 +75,17 @@ def _split(faces_label: Ints, adjacency: csr_matrix) -> Ints:
     return connected_components(graph, directed=False)[1].astype(np.int64)
 
 
+@njit(error_model="numpy", cache=True, parallel=True)
+def _spread(start, beside, values, out):
+    """The mean of what each face and its (three) neighbours have of some values (M, d)."""
+    for f in prange(values.shape[0]):
+        for k in range(values.shape[1]):
+            total = values[f, k]
+            for n in range(start[f], start[f + 1]):
+                total += values[beside[n], k]
+            out[f, k] = np.float32(0.25) * total
+
+
 def make_charts(vertices: Array, faces: Ints, smoothing: int = 12, smallest: int = 24) -> Charts:
     """Split a mesh into charts.
 
@@ -98,8 +109,10 @@ def make_charts(vertices: Array, faces: Ints, smoothing: int = 12, smallest: int
     one = np.eye(len(DIRECTIONS), dtype=np.float32)
     for _ in range(SPREADS):
         about = one[label]
+        other = np.empty_like(about)
         for _ in range(ROUNDS):
-            about = 0.25 * about + 0.25 * (adjacency @ about)
+            _spread(adjacency.indptr, adjacency.indices, about, other)
+            about, other = other, about
         label = (fit + about).argmax(1)
     own = normal @ DIRECTIONS.T
     rows = np.arange(len(faces))

@@ -144,8 +144,9 @@ def unwrap(
         pieces = cut_to(vertices, faces, charts, _LARGE * laid.side / laid.density)
         if len(pieces.direction) > len(charts.direction):
             cut = _flattened(vertices, faces, pieces)
-            finer = _densest(cut, laid.side, laid.gap, laid.density * WORTH_CUTTING, _most(cut, laid.side, wanted), 1)
-            if finer is not None:
+            # what fits goes up and down a little with density: from somewhat coarser on
+            finer = _densest(cut, laid.side, laid.gap, 0.97 * laid.density, _most(cut, laid.side, wanted), 1)
+            if finer is not None and finer.density > WORTH_CUTTING * laid.density:
                 flat, laid = cut, finer
     turned = [turned_flat(q, int(t)) for q, t in zip(flat.charts, laid.quarters)]
     return _as_atlas(vertices, faces, turned, flat, laid)
@@ -164,7 +165,7 @@ _HALF = 0.55
 #: texels of a cell at least, and cells along a side at most
 _LEAST, _CELLS = 2, 1024
 #: charts from which they are tried in one order alone
-MANY = 1000
+MANY = 4000
 
 
 def _most(flat: _Flat, side: int, wanted: float) -> float:
