@@ -92,7 +92,7 @@ const modes = computed<MeshMode[]>(() => (props.layer === 'texture' ? ['textured
       <span v-if="compared !== null" class="quiet num"
         >{{ t(`layers.${layer}`) }} {{ number }} | {{ compared }}</span
       >
-      <span class="end quiet">{{ t('world.hint') }}</span>
+      <span class="end quiet yields" :title="t('world.hint')">{{ t('world.hint') }}</span>
     </div>
     <EmptyLayer v-if="number === null" :layer="layer" />
     <SplitPane

@@ -147,7 +147,7 @@ const legend = computed(() => {
       <button class="plainbtn" :aria-pressed="clearing" :disabled="!filled" @click="clearing = !clearing">
         {{ t('clear.open') }}
       </button>
-      <span class="end quiet">{{ t('world.hint') }}</span>
+      <span class="end quiet yields" :title="t('world.hint')">{{ t('world.hint') }}</span>
     </div>
     <ClearStrip
       v-if="clearing && world && number !== null"
