@@ -69,6 +69,14 @@ def test_photos_of_every_kind_come_upright(tmp_path: Path, orientation: int) -> 
         assert (read_facts(file).height, read_facts(file).width) == upright.shape[:2], file.name
 
 
+@pytest.mark.parametrize("ending", [".png", ".tif"])
+def test_a_grey_picture_of_sixteen_bits_keeps_them(tmp_path: Path, ending: str) -> None:
+    file, grey = tmp_path / f"grey{ending}", ramp()[..., 0]
+    cv2.imwrite(str(file), grey)
+    np.testing.assert_array_equal(load_deep(file), np.repeat(grey[..., None], 3, axis=2))
+    assert np.abs(load_rgb(file).astype(float) - load_deep(file) / 257).max() < 1
+
+
 def test_a_deep_alpha_channel_is_a_mask(tmp_path: Path) -> None:
     file = tmp_path / "cut.png"
     alpha = np.full((90, 120), 65535, np.uint16)

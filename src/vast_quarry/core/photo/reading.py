@@ -229,8 +229,17 @@ def load_deep(path: Path, scale: float = 1.0) -> NDArray[np.uint16]:
     image = _open(path)
     deep = deep_picture(path, image, read_exif(image).orientation)
     if deep is None:
-        return resized(_as_rgb(_decoded(path)).astype(np.uint16) * np.uint16(257), scale)
+        return resized(_as_deep(_decoded(path)), scale)
     return resized(deep_as_srgb(np.ascontiguousarray(deep[..., :3]), image.info.get("icc_profile")), scale)
+
+
+def _as_deep(image: Image.Image) -> NDArray[np.uint16]:
+    """A decoded picture of 8 bits, or a grey one of 16, as (H, W, 3) of 16 bits."""
+    if image.mode.startswith("I"):
+        values = np.asarray(image)
+        if values.max(initial=0) > 255:  # what holds no more than 8 bits is taken for such
+            return np.repeat(np.clip(values, 0, 65535).astype(np.uint16)[..., None], 3, axis=2)
+    return _as_rgb(image).astype(np.uint16) * np.uint16(257)
 
 
 def load_small(path: Path, side: int) -> NDArray[np.uint8]:

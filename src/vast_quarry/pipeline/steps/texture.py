@@ -30,13 +30,14 @@ from vast_quarry.pipeline.units import color as units
 
 #: sizes of atlases in texels a side
 SIZES = (256, 512, 1024, 2048, 4096, 8192, 16384)
+#: how much more of a photo takes that is read in 16 bits
+DEEPER = 1.5
 #: vertices whose colours photos are compared by
 PICKED = 20_000
 #: texels of a band of the atlas, and vertices, that one unit colours at most; into how many such units small ones are parted
 BAND, VERTICES, PARTS = 1 << 20, 200_000, 4
-#: bytes that units take: a pixel of a photo that is read, and of one that is shown; a texel of a band; a face to be unwrapped; a
-#: vertex whose colour photos are asked for
-PHOTO_BYTES, SHOWN_BYTES, TEXEL_BYTES, FACE_BYTES, SAID_BYTES = 60.0, 8.0, 220.0, 1500.0, 300.0
+#: bytes that units take: a pixel of a photo that is read, and of one that is shown; a texel of a band; a face to be unwrapped
+PHOTO_BYTES, SHOWN_BYTES, TEXEL_BYTES, FACE_BYTES = 60.0, 8.0, 220.0, 1500.0
 
 
 class TextureSettings(StepSettings):
@@ -172,6 +173,7 @@ def texture_mesh(
     # what the atlas has room for: photos need not be finer than that
     finest = min(density * FINER, size * float(np.sqrt(0.86 / max(area, 1e-300))))
     reading = units.Reading(settings.crisp, settings.lay, deep)
+    photo_bytes, shown_bytes = (b * (DEEPER if deep else 1.0) for b in (PHOTO_BYTES, SHOWN_BYTES))
     photos, held = parted(_orders(context, solution, settings, finest), settings.kept_back)
     context.each(
         "Unwrapping and reading photos", units.prepare,
@@ -179,13 +181,13 @@ def texture_mesh(
             (here, order, scale, PICKED, reading)
             for order in (units.AtlasOrder(size, density * FINER, largest, settings.tiles), *photos)
         ],
-        memory=[FACE_BYTES * len(faces), *(PHOTO_BYTES * o.camera.width * o.camera.height for o in photos)],
+        memory=[FACE_BYTES * len(faces), *(photo_bytes * o.camera.width * o.camera.height for o in photos)],
     )  # fmt: skip
     voices = _voices(context, settings, photos, here, min(PICKED, len(vertices)))
     most = max((o.camera.width * o.camera.height for o in photos), default=0)
-    lies = _laid(context, here, voices, len(vertices), SHOWN_BYTES * most) if settings.lay else None
+    lies = _laid(context, here, voices, len(vertices), shown_bytes * most) if settings.lay else None
     vertex_colors, told = _vertex_colors(
-        context, here, voices, faces, len(vertices), scale, settings.agree, SHOWN_BYTES * most
+        context, here, voices, faces, len(vertices), scale, settings.agree, shown_bytes * most
     )
     atlas = units.load_atlas(here)
     rows = max(1, min(BAND // atlas.size, -(-atlas.size // PARTS)))
@@ -194,7 +196,7 @@ def texture_mesh(
         vertex_colors = _unlit_vertices(here, vertices, faces, vertex_colors, out_of)
     bands = [(here, r, min(r + rows, atlas.size), voices, scale, out_of, deep) for r in range(0, atlas.size, rows)]
     context.each(
-        "Colouring", units.color_band, bands, memory=[TEXEL_BYTES * rows * atlas.size + SHOWN_BYTES * most] * len(bands)
+        "Colouring", units.color_band, bands, memory=[TEXEL_BYTES * rows * atlas.size + shown_bytes * most] * len(bands)
     )
     context.stage("Filling the atlas", 0, 1)
     sheets = joined_bands(folder, atlas.size, [b[1] for b in bands], deep)
