@@ -12,12 +12,12 @@ from tests.core.test_levels import colors_of
 
 from vast_quarry.core.formats.gltf import write_glb
 from vast_quarry.core.formats.obj import write_obj
+from vast_quarry.core.formats.pictures import as_jpeg
 from vast_quarry.core.formats.tiles import FIRST, tile_of
 from vast_quarry.core.surface.mesh import vertex_normals
 from vast_quarry.core.texture.charts import make_charts
 from vast_quarry.core.texture.packing import Atlas, raster_faces, unwrap
 from vast_quarry.core.texture.texels import band_of_texels, fill_between
-from vast_quarry.pipeline.atlas_files import encoded
 
 
 def shape(kind: str) -> tuple[np.ndarray, np.ndarray]:
@@ -73,7 +73,7 @@ def painted(v: np.ndarray, f: np.ndarray, tiles: int) -> tuple[tuple[np.ndarray,
     fill_between(picture, covered)
     n = vertex_normals(v, f)
     wedge = atlas.wedge_vertex
-    return (v[wedge], n[wedge], (atlas.uv + 0.5) / atlas.size, atlas.faces), encoded(picture[..., ::-1], 95)
+    return (v[wedge], n[wedge], (atlas.uv + 0.5) / atlas.size, atlas.faces), as_jpeg(picture[..., ::-1], 95)
 
 
 def test_files_with_several_pictures_show_the_same(tmp_path: Path) -> None:

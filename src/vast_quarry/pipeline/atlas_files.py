@@ -6,13 +6,12 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-import cv2
 import numpy as np
 from numpy.typing import NDArray
 
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import atomic_write
-from vast_quarry.core.formats.tiles import HOW
+from vast_quarry.core.formats.pictures import as_jpeg, colours_as_png, map_as_png
 from vast_quarry.core.words import say
 from vast_quarry.pipeline.memory import free_memory
 from vast_quarry.pipeline.units import color as units
@@ -42,11 +41,11 @@ class Sheets:
         shade[[units.GUESSED, units.SEEN]] = GUESSED_SHADE, 255
         for a in range(0, len(self.kind), ROWS):
             self.kind[a : a + ROWS] = shade[self.kind[a : a + ROWS]]
-        _put(folder / SEEN_MAP, _png(self.kind))
-        _put(folder / SOURCE_MAP, _png(self.source))
+        _put(folder / SEEN_MAP, map_as_png(self.kind))
+        _put(folder / SOURCE_MAP, map_as_png(self.source))
         if self.picture.dtype == np.uint16:
-            _put(folder / DEEP_TEXTURE, _encoded(".png", self.picture, HOW[".png"]))
-        _put(folder / TEXTURE, encoded(self._in_eight_bits(), quality))
+            _put(folder / DEEP_TEXTURE, colours_as_png(self.picture))
+        _put(folder / TEXTURE, as_jpeg(self._in_eight_bits(), quality))
 
     def _in_eight_bits(self) -> NDArray[np.uint8]:
         """The picture in 8 bits; one of 16 bits is used up, for it is not held twice."""
@@ -118,36 +117,6 @@ def joined_bands(folder: Path, size: int, starts: list[int], deep: bool = False)
             sheets.picture[here], sheets.kind[here], sheets.source[here] = f["picture"][..., ::-1], kind, f["source"]
         file.unlink()
     return sheets
-
-
-def encoded(picture: NDArray[np.uint8], quality: int) -> bytes:
-    """A picture (H, W, 3; blue, green, red) as a JPEG file, its colours at full size.
-
-    Raises
-    ------
-    PlainError
-        When it is too large for such a file.
-    """
-    return _encoded(
-        ".jpg", np.ascontiguousarray(picture),
-        [cv2.IMWRITE_JPEG_QUALITY, quality, cv2.IMWRITE_JPEG_SAMPLING_FACTOR, cv2.IMWRITE_JPEG_SAMPLING_FACTOR_444],
-    )  # fmt: skip
-
-
-def _png(picture: NDArray) -> bytes:
-    return _encoded(".png", picture, [cv2.IMWRITE_PNG_COMPRESSION, 6])
-
-
-def _encoded(kind: str, picture: NDArray, how: list[int]) -> bytes:
-    try:
-        ok, data = cv2.imencode(kind, picture, how)
-    except cv2.error:
-        ok, data = False, np.zeros(0, np.uint8)
-    if not ok:
-        raise PlainError(
-            "The texture is too large for one picture.", "Take a smaller “Largest texture”, or several pictures."
-        )
-    return data.tobytes()
 
 
 def _put(file: Path, data: bytes) -> None:

@@ -11,7 +11,8 @@ from PIL import Image
 
 from vast_quarry.core.finish.edits import TexturedMesh
 from vast_quarry.core.finish.levels import simpler
-from vast_quarry.pipeline.atlas_files import encoded, texture_bytes
+from vast_quarry.core.formats.pictures import as_jpeg
+from vast_quarry.pipeline.atlas_files import texture_bytes
 from vast_quarry.pipeline.steps.finish import load_textured
 
 #: simpler levels besides the model, at most; quality of their JPEG pictures
@@ -40,4 +41,4 @@ def levels_of(
     for level in range(1, count + 1):
         # each from the full model: errors of one level do not come into the next
         made, colors = simpler(mesh, picture, level, lambda level=level: begun(level))  # type: ignore[misc]
-        yield level_name("", level), made, encoded(colors[..., ::-1], QUALITY)
+        yield level_name("", level), made, as_jpeg(colors[..., ::-1], QUALITY)

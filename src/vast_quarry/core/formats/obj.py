@@ -9,7 +9,8 @@ from numpy.typing import NDArray
 
 from vast_quarry.core.formats.atomic import atomic_write
 from vast_quarry.core.formats.gltf import y_up
-from vast_quarry.core.formats.tiles import cut_apart, ending_of
+from vast_quarry.core.formats.pictures import ending_of
+from vast_quarry.core.formats.tiles import cut_apart
 
 
 def write_obj(

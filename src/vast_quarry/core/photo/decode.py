@@ -14,7 +14,6 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 from PIL import Image, ImageCms
-from scipy.ndimage import map_coordinates
 
 from vast_quarry.core.errors import PlainError
 
@@ -126,6 +125,8 @@ def deep_as_srgb(picture: NDArray[np.uint16], profile: bytes | None) -> NDArray[
     """
     if not profile:
         return picture
+    from scipy.ndimage import map_coordinates
+
     # 0, 5, ... 255: what is turned are whole values of 8 bits
     side = np.arange(CUBE) * (255 // (CUBE - 1))
     corners = np.stack(np.meshgrid(side, side, side, indexing="ij"), -1).astype(np.uint8)

@@ -186,10 +186,10 @@ def _laid_out(flat: _Flat, size: int, largest: int, wanted: float, padding: int,
         side *= 2
     for gap in (padding, 1, 0):
         density = _HALF * best
-        for _ in range(8):
-            found = _densest(flat, side, gap, 0.65 * density, density, tiles)
+        for k in range(9):
+            found = _at_density(flat, side, gap, density, tiles)
             if found is not None:
-                return found
+                return _nearer(flat, found, density / 0.65, tiles) if k else found
             density *= 0.65
     return None
 
@@ -200,10 +200,14 @@ def _densest(flat: _Flat, side: int, gap: int, least: float, most: float, tiles:
     if found is not None:
         return found
     found = _at_density(flat, side, gap, least, tiles)
-    for _ in range(NEARER if found is not None else 0):
-        assert found is not None
+    return None if found is None else _nearer(flat, found, most, tiles)
+
+
+def _nearer(flat: _Flat, found: _Laid, most: float, tiles: int) -> _Laid:
+    """Charts as fine as they fit between how they were laid out and a density that is too fine."""
+    for _ in range(NEARER):
         between = float(np.sqrt(found.density * most))
-        better = _at_density(flat, side, gap, between, tiles)
+        better = _at_density(flat, found.side, found.gap, between, tiles)
         if better is None:
             most = between
         else:

@@ -72,9 +72,8 @@ def parcels_of(folders: Folders) -> list[ParcelOut]:
     shapes = array_shapes(folder / "model.npz")
     wedges, faces = shapes["vertices"][0], shapes["faces"][0]
     plain = min(wedges, faces // 2 + 2)  # a closed surface without seams has so many corners (Euler)
-    image, deep = (
-        (folder / name).stat().st_size if (folder / name).exists() else 0 for name in (TEXTURE, DEEP_TEXTURE)
-    )
+    image, deep_file = (folder / TEXTURE).stat().st_size, folder / DEEP_TEXTURE
+    deep = deep_file.stat().st_size if deep_file.exists() else 0
     counts = sorted({size_of_level(faces, 1, k)[0] for k in range(MOST_LEVELS + 1)}, reverse=True)
     return [
         ParcelOut(format="glb", title="glTF binary", up="y", unit="m", bytes=wedges * 32 + faces * 12 + image + 2200, textured=True, triangles=counts),
