@@ -31,7 +31,7 @@ from vast_quarry.core.plan.rings import Station
 from vast_quarry.core.plan.standin import StandIn, standin_from_mesh, standin_of
 from vast_quarry.core.pose import fit_similarity
 from vast_quarry.core.raycast import RayScene
-from vast_quarry.core.rig.scenes import build_scene
+from vast_quarry.core.rig.catalogue import build_scene
 from vast_quarry.core.rig.shoot import ShootSettings, shoot
 from vast_quarry.core.surface.decimate import decimate
 from vast_quarry.pipeline.solution import load_solution

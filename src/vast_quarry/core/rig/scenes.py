@@ -54,6 +54,8 @@ class Scene:
     #: a printed sheet (rows, columns) as reflectance; where its first pixel lies (x, y), and pixels per metre
     sheet: NDArray[np.float32] = field(default_factory=lambda: np.ones((2, 2), np.float32))
     sheet_at: Array = field(default_factory=lambda: np.array([0.0, 0.0, 1.0]))
+    #: how much the subject mirrors in any case, of what a glossy one does
+    gloss: float = 0.0
     #: from the subject to the room that it stands in: other than nothing once it was tipped over
     room: Similarity = field(default_factory=lambda: Similarity(1.0, np.eye(3), np.zeros(3)))
 
@@ -69,7 +71,8 @@ class Scene:
         return high - np.maximum(low, [-np.inf, -np.inf, 0.0])
 
 
-def _displaced(v: Array, f: NDArray[np.int64], waves: list[tuple[float, float]], seed: int) -> Array:
+def displaced(v: Array, f: NDArray[np.int64], waves: list[tuple[float, float]], seed: int) -> Array:
+    """Vertices pushed along their normals by noise: waves (length, height) in metres."""
     n = vertex_normals(v, f)
     for i, (scale, height) in enumerate(waves):
         v = v + n * (height * fbm_many(v, scale, 3, 0.55, seed + 101 * i))[:, None]
@@ -94,7 +97,8 @@ def _quads(n: int) -> NDArray[np.int64]:
     return np.concatenate([quads[:, [0, 1, 2]], quads[:, [0, 2, 3]]])
 
 
-def _grid(half: float, cell: float, height: Callable[[Array], Array]) -> tuple[Array, NDArray[np.int64]]:
+def grid(half: float, cell: float, height: Callable[[Array], Array]) -> tuple[Array, NDArray[np.int64]]:
+    """A square of ground about the origin whose height is a function of its places (N, 3)."""
     n = int(2 * half / cell) + 1
     axis = np.linspace(-half, half, n)
     x, y = np.meshgrid(axis, axis, indexing="ij")
@@ -103,7 +107,8 @@ def _grid(half: float, cell: float, height: Callable[[Array], Array]) -> tuple[A
     return p, _quads(n)
 
 
-def _rough_ground(p: Array, seed: int) -> Array:
+def rough_ground(p: Array, seed: int) -> Array:
+    """Heights (N,) of rough grass at places (N, 3)."""
     h = 0.007 * fbm_many(p, 0.11, 3, 0.5, seed + 7) + 0.004 * fbm_many(p, 0.018, 2, 0.6, seed + 8)
     return h - h.mean()
 
@@ -113,8 +118,8 @@ def milestone(seed: int = 1, cell: float = 0.002, fine: bool = True) -> Scene:
     v, f = mesh_of_distance(milestone_distance, np.array([-0.21, -0.15, -0.05]), np.array([0.21, 0.15, 0.66]), cell)
     if fine:
         v, f = _subdivided(v, f)
-    v = _displaced(v, f, [(0.09, 0.004), (0.022, 0.0016), (0.006, 0.0006)], seed)
-    gv, gf = _grid(2.2, cell * 4, lambda p: _rough_ground(p, seed))
+    v = displaced(v, f, [(0.09, 0.004), (0.022, 0.0016), (0.006, 0.0006)], seed)
+    gv, gf = grid(2.2, cell * 4, lambda p: rough_ground(p, seed))
     bodies = [Body(v, f, paint.SANDSTONE), Body(gv, gf, paint.GRASS)]
     return Scene("milestone", bodies, False, seed, 0.02, (0.62, 0.70, 0.80))
 
@@ -124,7 +129,7 @@ def finial(seed: int = 2, cell: float = 0.0012, fine: bool = True) -> Scene:
     v, f = mesh_of_distance(finial_distance, np.array([-0.14, -0.14, -0.01]), np.array([0.14, 0.14, 0.39]), cell)
     if fine:
         v, f = _subdivided(v, f)
-    v = _displaced(v, f, [(0.05, 0.0022), (0.012, 0.0009), (0.0035, 0.0004)], seed)
+    v = displaced(v, f, [(0.05, 0.0022), (0.012, 0.0009), (0.0035, 0.0004)], seed)
     v[:, 2] -= v[:, 2].min()
     n = 160
     a = np.arange(n) * 2 * np.pi / n
@@ -139,8 +144,8 @@ def well_head(seed: int = 3, cell: float = 0.005, fine: bool = True) -> Scene:
     v, f = mesh_of_distance(well_head_distance, np.array([-0.48, -0.48, -0.60]), np.array([0.48, 0.48, 0.74]), cell)
     if fine:
         v, f = _subdivided(v, f)
-    v = _displaced(v, f, [(0.12, 0.005), (0.03, 0.002), (0.008, 0.0007)], seed)
-    gv, gf = _grid(4.0, cell * 4, lambda p: _rough_ground(p, seed))
+    v = displaced(v, f, [(0.12, 0.005), (0.03, 0.002), (0.008, 0.0007)], seed)
+    gv, gf = grid(4.0, cell * 4, lambda p: rough_ground(p, seed))
     open_ = (np.hypot(gv[gf, 0], gv[gf, 1]) < 0.36).any(1)  # no ground across the shaft
     bodies = [Body(v, f, paint.SANDSTONE), Body(gv, gf[~open_], paint.GRASS)]
     return Scene("well-head", bodies, False, seed, 0.02, (0.62, 0.70, 0.80))
@@ -151,8 +156,8 @@ def yard(seed: int = 4, cell: float = 0.010, fine: bool = True) -> Scene:
     v, f = mesh_of_distance(yard_distance, np.array([-1.75, -1.45, -0.16]), np.array([1.75, 1.45, 1.75]), cell)
     if fine:
         v, f = _subdivided(v, f)
-    v = _displaced(v, f, [(0.30, 0.008), (0.07, 0.004), (0.02, 0.0015)], seed)
-    gv, gf = _grid(9.0, cell * 8, lambda p: _rough_ground(p, seed) - 0.06)
+    v = displaced(v, f, [(0.30, 0.008), (0.07, 0.004), (0.02, 0.0015)], seed)
+    gv, gf = grid(9.0, cell * 8, lambda p: rough_ground(p, seed) - 0.06)
     bodies = [Body(v, f, paint.SANDSTONE), Body(gv, gf, paint.GRASS)]
     return Scene("yard", bodies, False, seed, -1.0, (0.62, 0.70, 0.80))
 
@@ -183,25 +188,8 @@ def plate(seed: int = 5, cell: float = 0.00025, fine: bool = True) -> Scene:
     back = np.stack([more, np.full(n, middle), np.roll(more, -1)], 1)
     faces = [quads[:, [0, 1, 2]], quads[:, [0, 2, 3]], sides[:, [0, 1, 2]], sides[:, [0, 2, 3]], back]
     v = np.concatenate([front, behind, [[0, thick / 2, height / 2]]])
-    gv, gf = _grid(0.8, 0.004, lambda p: _rough_ground(p, seed) * 0.3)
+    gv, gf = grid(0.8, 0.004, lambda p: rough_ground(p, seed) * 0.3)
     return Scene("plate", [Body(v, np.concatenate(faces), paint.SANDSTONE), Body(gv, gf, paint.GRASS)], False, seed, 0.01, (0.62, 0.70, 0.80))  # fmt: skip
-
-
-SCENES: dict[str, Callable[..., Scene]] = {
-    "milestone": milestone, "finial": finial, "well-head": well_head, "yard": yard, "plate": plate,
-}  # fmt: skip
-#: side of a cell of the finest mesh, and about how large the subject is (m)
-CELLS = {"milestone": 0.002, "finial": 0.0012, "well-head": 0.005, "yard": 0.010, "plate": 0.00025}
-SIZES = {"milestone": 0.6, "finial": 0.38, "well-head": 0.8, "yard": 2.2, "plate": 0.2}
-
-
-def build_scene(name: str, seed: int, ground_sample: float) -> Scene:
-    """A scene with relief fine enough for photos of the given GSD (metres per pixel)."""
-    if name not in SCENES:
-        raise ValueError(f"no scene called {name!r}; there are: {', '.join(SCENES)}")
-    base = CELLS[name]
-    cell = base * float(np.clip(ground_sample / (base * 0.35), 1.0, 3.0))
-    return SCENES[name](seed=seed, cell=cell, fine=cell < base * 1.5)
 
 
 def tip_over(scene: Scene, degrees: float) -> None:
@@ -255,17 +243,3 @@ def lay_sheet(scene: Scene, mat: Mat, at: tuple[float, float], height: float = 0
     x, y = np.meshgrid(low[0] + np.linspace(0, w / 1000, n), low[1] + np.linspace(0, h / 1000, n), indexing="ij")
     v = np.stack([x, y, np.full_like(x, height)], -1).reshape(-1, 3)
     scene.bodies.append(Body(v, _quads(n), paint.PRINT))
-
-
-__all__ = [
-    "SCENES",
-    "SIZES",
-    "Body",
-    "Scene",
-    "build_scene",
-    "finial",
-    "milestone",
-    "plate",
-    "well_head",
-    "yard",
-]

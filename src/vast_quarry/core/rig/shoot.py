@@ -28,11 +28,12 @@ from vast_quarry.core.pose import look_at
 from vast_quarry.core.progress import Progress, silent
 from vast_quarry.core.rig.backdrops import BACKDROPS, make_backdrop
 from vast_quarry.core.rig.body import FAULTS, finished
+from vast_quarry.core.rig.catalogue import SIZES, build_scene
 from vast_quarry.core.rig.captures import CAPTURES, capture_stations, parse_capture
 from vast_quarry.core.rig.defects import Planted, plant
 from vast_quarry.core.rig.light import bake_light, ray_scene
 from vast_quarry.core.rig.render import Shot, Studio, rippled, to_srgb8
-from vast_quarry.core.rig.scenes import SIZES, Scene, build_scene, lay_sheet, tip_over
+from vast_quarry.core.rig.scenes import Scene, lay_sheet, tip_over
 from vast_quarry.core.rig.truth import camera_entry, count_views, set_info, truth_folder
 
 #: what can be switched off with ``--off``
@@ -210,7 +211,7 @@ class Set:
         progress(3, 100)
         on = settings.on
         self.studio = Studio(
-            self.scene, self.rays, gsd, 1.0 if "gloss" in on else 0.0, 0.85 if "bald" in on else 0.0, "window" in on,
+            self.scene, self.rays, gsd, 1.0 if "gloss" in on else self.scene.gloss, 0.85 if "bald" in on else 0.0, "window" in on,
             "key-light" in on,
         )  # fmt: skip
         self._behind = "desk" if pushed else settings.backdrop if self.scene.turntable else ""

@@ -86,7 +86,7 @@ def finial_distance(p: Array) -> Array:
     return np.maximum(d, np.maximum(-z, z - 0.375))
 
 
-def _box_distance(p: Array, low: tuple[float, float, float], high: tuple[float, float, float], r: float = 0.0) -> Array:
+def box_distance(p: Array, low: tuple[float, float, float], high: tuple[float, float, float], r: float = 0.0) -> Array:
     """Distance to a box with edges rounded by ``r``."""
     lo, hi = np.array(low) + r, np.array(high) - r
     q = np.abs(p - (lo + hi) / 2) - (hi - lo) / 2
@@ -116,9 +116,9 @@ def well_head_distance(p: Array) -> Array:
 def yard_distance(p: Array) -> Array:
     """A yard's corner, 3 x 2.4 m, walls 1.7 m high to the left (-x) and at the back (+y): a trough, a bench, a niche."""
     x, y, z = p[:, 0], p[:, 1], p[:, 2]
-    floor = _box_distance(p, (-1.7, -1.4, -0.12), (1.7, 1.4, 0.0))
-    left = _box_distance(p, (-1.7, -1.4, -0.1), (-1.45, 1.4, 1.7), 0.02)
-    back = _box_distance(p, (-1.7, 1.15, -0.1), (1.7, 1.4, 1.7), 0.02)
+    floor = box_distance(p, (-1.7, -1.4, -0.12), (1.7, 1.4, 0.0))
+    left = box_distance(p, (-1.7, -1.4, -0.1), (-1.45, 1.4, 1.7), 0.02)
+    back = box_distance(p, (-1.7, 1.15, -0.1), (1.7, 1.4, 1.7), 0.02)
     walls = np.minimum(left, back)
     # courses of stone in both walls
     course = (z % 0.24) - 0.12
@@ -130,14 +130,14 @@ def yard_distance(p: Array) -> Array:
     niche = np.maximum(np.hypot(x - 0.4, np.maximum(z - 1.05, 0)) - 0.22, np.maximum(0.75 - z, 1.02 - y))
     walls = np.maximum(walls, -np.maximum(niche, y - 1.29))
     trough = np.maximum(
-        _box_distance(p, (-1.35, -0.75, 0.0), (-0.85, 0.15, 0.42), 0.03),
-        -_box_distance(p, (-1.27, -0.67, 0.12), (-0.93, 0.07, 0.6), 0.03),
+        box_distance(p, (-1.35, -0.75, 0.0), (-0.85, 0.15, 0.42), 0.03),
+        -box_distance(p, (-1.27, -0.67, 0.12), (-0.93, 0.07, 0.6), 0.03),
     )
     bench = np.minimum(
-        _box_distance(p, (0.25, 0.70, 0.36), (1.35, 1.05, 0.44), 0.015),
+        box_distance(p, (0.25, 0.70, 0.36), (1.35, 1.05, 0.44), 0.015),
         np.minimum(
-            _box_distance(p, (0.35, 0.75, 0.0), (0.47, 1.02, 0.38)),
-            _box_distance(p, (1.13, 0.75, 0.0), (1.25, 1.02, 0.38)),
+            box_distance(p, (0.35, 0.75, 0.0), (0.47, 1.02, 0.38)),
+            box_distance(p, (1.13, 0.75, 0.0), (1.25, 1.02, 0.38)),
         ),
     )
     barrel = np.maximum(
@@ -149,3 +149,39 @@ def yard_distance(p: Array) -> Array:
     )
     floor = np.maximum(floor, -np.maximum(paving, -floor - 0.012))
     return np.minimum.reduce([floor, walls, trough, bench, barrel])
+
+
+def _limb(p: Array, a: tuple[float, float, float], b: tuple[float, float, float], ra: float, rb: float) -> Array:
+    """Distance to a limb from a to b that is ``ra`` thick at one end and ``rb`` at the other."""
+    start, along = np.array(a), np.array(b) - np.array(a)
+    t = np.clip(((p - start) @ along) / float(along @ along), 0.0, 1.0)
+    return np.linalg.norm(p - start - t[:, None] * along, axis=1) - (ra + t * (rb - ra))
+
+
+def _grown(a: Array, b: Array, k: float) -> Array:
+    """The nearer of two distances, led over smoothly within ``k`` (polynomial smooth minimum)."""
+    h = np.clip(0.5 + 0.5 * (b - a) / k, 0.0, 1.0)
+    return np.asarray(b * (1 - h) + a * h - k * h * (1 - h))
+
+
+def hound_distance(p: Array) -> Array:
+    """A hound that stands on four legs, head to +x, cut flat at the paws."""
+    d = _limb(p, (-0.13, 0.0, 0.185), (0.09, 0.0, 0.20), 0.050, 0.058)
+    for x, y, foot, thick in ((0.10, 0.036, 0.115, 0.017), (0.10, -0.036, 0.10, 0.017), (-0.14, 0.036, -0.16, 0.018), (-0.14, -0.036, -0.145, 0.018)):  # fmt: skip
+        leg = _limb(p, (x, y, 0.17), (foot, y, 0.012), thick + 0.008, thick - 0.004)
+        paw = _limb(p, (foot, y, 0.008), (foot + 0.03, y, 0.008), 0.014, 0.011)
+        d = _grown(d, _grown(leg, paw, 0.01), 0.018)
+    d = _grown(d, _limb(p, (0.09, 0.0, 0.22), (0.145, 0.0, 0.275), 0.040, 0.032), 0.02)
+    d = _grown(d, _limb(p, (0.145, 0.0, 0.28), (0.225, 0.0, 0.262), 0.034, 0.016), 0.012)
+    for y in (0.028, -0.028):
+        d = _grown(d, _limb(p, (0.135, y, 0.295), (0.105, 1.5 * y, 0.27), 0.010, 0.008), 0.006)
+    d = _grown(d, _limb(p, (-0.17, 0.0, 0.21), (-0.22, 0.0, 0.27), 0.012, 0.006), 0.012)
+    return np.maximum(d, -p[:, 2])
+
+
+def jar_distance(p: Array) -> Array:
+    """A stone jar about 0.22 m high, its axis at x = 0.18."""
+    r, z = np.hypot(p[:, 0] - 0.18, p[:, 1]), p[:, 2]
+    outer = np.interp(z, [0.0, 0.02, 0.09, 0.16, 0.185, 0.20, 0.22], [0.055, 0.06, 0.088, 0.07, 0.05, 0.055, 0.06])
+    body = np.maximum((r - outer) * 0.8, np.maximum(-z, z - 0.22))
+    return np.maximum(body, -np.maximum(r - 0.042, 0.17 - z))
