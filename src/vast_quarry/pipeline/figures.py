@@ -91,6 +91,8 @@ class CamerasFigures(ScaleFigures, total=False):
     group: int
     #: share of all features that masks left out, where they were obeyed
     features_left_out_percent: float
+    #: share of what photos have in common that stands still behind the subject, where a backdrop does
+    standing_still_percent: float
     pairs_tried: int
     pairs_verified: int
     points: int

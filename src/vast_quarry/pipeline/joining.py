@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,6 +12,7 @@ from vast_quarry.core.align.growth import AlignInput
 from vast_quarry.core.align.trouble import Trouble
 from vast_quarry.core.camera import Camera
 from vast_quarry.core.formats.atomic import atomic_write, is_whole, write_arrays
+from vast_quarry.core.match.backdrop import find_backdrop, without_backdrop
 from vast_quarry.core.match.likeness import FEW, candidates
 from vast_quarry.core.match.pairs import choose_pairs
 from vast_quarry.pipeline.reuse import Earlier, feature_key, made_of, write_made
@@ -200,7 +202,35 @@ def match_all(context: Context, photos: list[Photo], pairs: list[tuple[int, int]
             xy.append(f["xy"])
             scale.append(f["scale"])
     lens_of, own, lenses, guessed = _lenses(photos)
-    return AlignInput(xy, scale, dict(sorted(matches.items())), lens_of, lenses, guessed, own, _orders(photos)[-1])
+    matches = _of_what_moves(context, photos, xy, dict(sorted(matches.items())))
+    return AlignInput(xy, scale, matches, lens_of, lenses, guessed, own, _orders(photos)[-1])
+
+
+#: where it is kept which features are of a still backdrop: one array of yes and no for each photo, by its number
+BACKDROP = "backdrop.npz"
+
+
+def _of_what_moves(
+    context: Context, photos: list[Photo], xy: list[NDArray[np.float32]], matches: dict[tuple[int, int], NDArray[np.int32]]
+) -> dict[tuple[int, int], NDArray[np.int32]]:
+    """Matches without those of a backdrop that stands still while the subject moves before it, masked or not."""
+    longest = [float(max(p.width or 1, p.height or 1)) for p in photos]
+    found = find_backdrop(xy, matches, longest)
+    (context.folder / BACKDROP).unlink(missing_ok=True)
+    if found is None:
+        return matches
+    write_arrays(
+        context.folder / BACKDROP, share=found.share, **{str(p.number): f for p, f in zip(photos, found.features)}
+    )
+    return without_backdrop(xy, matches, longest, found)
+
+
+def share_standing_still(folder: Path) -> float | None:
+    """Share of what photos have in common that stands still behind the subject; None where nothing does."""
+    if not (folder / BACKDROP).exists():
+        return None
+    with np.load(folder / BACKDROP) as f:
+        return float(f["share"])
 
 
 def still_backdrop(context: Context, photos: list[Photo], most: int = 12) -> Trouble | None:

@@ -22,7 +22,7 @@ from vast_quarry.pipeline.steps.photos import Photo
 Matches = NDArray[np.int32]
 MADE = "made.json"
 #: rises whenever features or matches are found in another way
-WAY = 1
+WAY = 2
 
 
 def feature_key(photo: Photo, mask: Path | None, *settings: Any) -> str:

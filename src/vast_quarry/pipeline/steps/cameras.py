@@ -19,7 +19,7 @@ from vast_quarry.pipeline.backdrop import heap, stands_behind, surroundings_help
 from vast_quarry.pipeline.figures import CamerasFigures
 from vast_quarry.pipeline.going_on import go_on
 from vast_quarry.pipeline.grouped import told_of, write_told
-from vast_quarry.pipeline.joining import share_left_out, still_backdrop
+from vast_quarry.pipeline.joining import share_left_out, share_standing_still, still_backdrop
 from vast_quarry.pipeline.picking import PickedPlace
 from vast_quarry.pipeline.scaling import MeasuredBar
 from vast_quarry.pipeline.standing import aligned_before, mat_over, stand, stood_again, stood_by_hand
@@ -254,6 +254,16 @@ class CamerasStep:
         for sentence in mine.findings:
             context.found(sentence)
         figures = cast(CamerasFigures, mine.figures)
+        still = share_standing_still(context.folder)
+        if still is not None:
+            figures |= {"standing_still_percent": round(100 * still, 1)}
+            context.found(
+                say(
+                    "Something stands still behind the subject ({percent} % of what photos have in common): it was taken for the "
+                    "backdrop, and the cameras follow what moves before it.",
+                    percent=round(100 * still),
+                )
+            )
         left_out = share_left_out(context, photos)
         if left_out is not None:
             figures |= {"features_left_out_percent": round(100 * left_out, 1)}

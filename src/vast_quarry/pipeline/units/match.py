@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from vast_quarry.core.align.mat import FoundMarkers, find_markers
 from vast_quarry.core.formats.atomic import atomic_write, is_whole, write_arrays
 from vast_quarry.core.mask.files import mask_at
+from vast_quarry.core.match.backdrop import still_and_moving
 from vast_quarry.core.match.features import find_features
 from vast_quarry.core.match.guided import match_guided
 from vast_quarry.core.match.hashing import Codes, codes_of, match_hashed
@@ -143,18 +144,22 @@ def match_photo(folder: str, first: int, others: list[int], ratio: float, sizes:
     found: dict[str, NDArray] = {}
     for other, size in zip(others, sizes[1:]):
         their_xy, their_scale, theirs, their_codes = _load_coded(Path(folder), other)
-        threshold = 2.0 * max(*sizes[0], *size) / 1000
+        longest = max(*sizes[0], *size)
+        threshold = 2.0 * longest / 1000
         for every in (2, 1):
             quick = _quick(mine, codes, theirs, their_codes, min(ratio, QUICK_RATIO), every)
+            quick, still = _apart_from_still(quick, xy, their_xy, longest)
             m, fundamental = _verified(quick, xy, their_xy, threshold)
             if len(m) >= every * QUICK_ENOUGH:
                 break
         else:
-            m, fundamental = _verified(_exact(mine, scale, theirs, their_scale, ratio), xy, their_xy, threshold)
-        if not len(m):
-            continue
-        more = match_guided(mine, theirs, xy, their_xy, fundamental, threshold / 2)
-        found[str(other)] = more if len(more) > len(m) else m
+            exact, still = _apart_from_still(_exact(mine, scale, theirs, their_scale, ratio), xy, their_xy, longest)
+            m, fundamental = _verified(exact, xy, their_xy, threshold)
+        if len(m):
+            more = match_guided(mine, theirs, xy, their_xy, fundamental, threshold / 2)
+            m = more if len(more) > len(m) else m
+        if len(m) or len(still):
+            found[str(other)] = np.concatenate([m, still[~np.isin(still[:, 0], m[:, 0]) & ~np.isin(still[:, 1], m[:, 1])]])
     write_arrays(target, **found)
 
 
@@ -176,6 +181,14 @@ def _quick(
     m = match_hashed(np.ascontiguousarray(a[::every]), some, b, their_codes, ratio)
     m[:, 0] *= every
     return m
+
+
+def _apart_from_still(
+    m: NDArray[np.int32], xy: NDArray[np.float32], their_xy: NDArray[np.float32], longest: float
+) -> tuple[NDArray[np.int32], NDArray[np.int32]]:
+    """Matches of what moves, and of what stands still where that may be a backdrop: two motions have no one geometry."""
+    still, _, heaped = still_and_moving(xy[m[:, 0]], their_xy[m[:, 1]], longest)
+    return (m[~still], m[still]) if heaped else (m, m[:0])
 
 
 def _verified(
