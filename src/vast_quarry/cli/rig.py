@@ -17,9 +17,9 @@ from vast_quarry.core.plan.rings import Station, parse_ring_plan
 from vast_quarry.core.rig.backdrops import BACKDROPS
 from vast_quarry.core.rig.body import CAMERAS, FAULTS
 from vast_quarry.core.rig.captures import CAPTURES, parse_capture
+from vast_quarry.core.rig.catalogue import SCENES
 from vast_quarry.core.rig.defects import parse_planted
 from vast_quarry.core.rig.film import film
-from vast_quarry.core.rig.catalogue import SCENES
 from vast_quarry.core.rig.shoot import DEFECTS, ShootSettings, shoot
 
 app = typer.Typer(help="Practice rig: made-up scenes, photographed with known truth.", no_args_is_help=True)
@@ -41,7 +41,9 @@ def _names(text: str) -> frozenset[str]:
 @app.command("shoot")
 def shoot_command(
     out: Annotated[Path, typer.Option("--out", help="Folder for photos, masks and truth", show_default=False)],
-    scene: Annotated[str, typer.Option(help="milestone, finial, well-head, yard, plate, hound, rack or chest")] = "milestone",
+    scene: Annotated[
+        str, typer.Option(help="milestone, finial, well-head, yard, plate, hound, rack or chest")
+    ] = "milestone",
     plan: Annotated[str, typer.Option(help="Rings and photos in each, like ring:3x12, or a plan.json")] = "ring:3x12",
     size: Annotated[str, typer.Option(help="Size of the photos in pixels")] = "1200x900",
     seed: Annotated[int, typer.Option(help="The same seed gives the same photos")] = 1,

@@ -211,7 +211,10 @@ BACKDROP = "backdrop.npz"
 
 
 def _of_what_moves(
-    context: Context, photos: list[Photo], xy: list[NDArray[np.float32]], matches: dict[tuple[int, int], NDArray[np.int32]]
+    context: Context,
+    photos: list[Photo],
+    xy: list[NDArray[np.float32]],
+    matches: dict[tuple[int, int], NDArray[np.int32]],
 ) -> dict[tuple[int, int], NDArray[np.int32]]:
     """Matches without those of a backdrop that stands still while the subject moves before it, masked or not."""
     longest = [float(max(p.width or 1, p.height or 1)) for p in photos]

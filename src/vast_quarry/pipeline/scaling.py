@@ -9,12 +9,16 @@ from typing import Literal, Self
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
+from vast_quarry.core.align.frame import ROOM
 from vast_quarry.core.align.scale import Bar, Place, place_from_marks, scale_from_bars
 from vast_quarry.core.box import KeepBox
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.words import Said, say, together
 from vast_quarry.pipeline.figures import BarFigures, ScaleFigures
 from vast_quarry.pipeline.solution import ALIGNED, Solution
+
+#: sparse points in the keep box that tell how high the subject is
+TELL_HEIGHT = 200
 
 #: how well a place that was picked on the cloud is known, in pixels of the photos (one standard deviation)
 PICKED_PX = 1.5
@@ -133,7 +137,10 @@ def scaled_by_hand(
         told = [_told(b, b.distance - b.length) for b in measured]
         return s, {"scale_from": "mat", "bars": told}, [_sentence({"bars": told})] if told else []
     if height:
-        top = float(np.percentile(s.points[s.box.inside(s.points)][:, 2], 99.5)) if len(s.points) else s.box.high[2]
+        inside = s.points[s.box.inside(s.points)][:, 2]
+        # a plain subject has hardly any points of its own: its box has room about it
+        room = float(s.box.size.max()) * ROOM / (1 + 2 * ROOM)
+        top = float(np.percentile(inside, 99.5)) if len(inside) >= TELL_HEIGHT else float(s.box.high[2]) - room
         sentence = say("The scale is rough: it comes from a height of {mm} mm.", mm=round(1000 * height))
         return scaled(s, height / max(top, 1e-9), "height"), {"scale_from": "height"}, [sentence]
     no_scale = say("No scale yet: the longest side is taken as {length}.", length="1 m")

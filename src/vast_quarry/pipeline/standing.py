@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Mapping
+from dataclasses import replace
 from pathlib import Path
 from typing import Any, cast
 
@@ -23,6 +24,7 @@ from vast_quarry.pipeline.alike import made_before
 from vast_quarry.pipeline.figures import CamerasFigures, ScaleFigures
 from vast_quarry.pipeline.grouped import FILE as GROUPS_TOLD
 from vast_quarry.pipeline.grouped import told_again
+from vast_quarry.pipeline.looking import SUBJECTS, other_boxes
 from vast_quarry.pipeline.reuse import MADE
 from vast_quarry.pipeline.scaling import scaled_by_hand
 from vast_quarry.pipeline.solution import Solution, group_name, groups_in, load_solution, save_solution, turned
@@ -80,7 +82,7 @@ def stand(model: Model, masked: bool, mat: Similarity | None, kind: Kind) -> Sta
 
 
 #: settings that change where a finished alignment stands, not the alignment
-REFRAMING = {"level", "center", "group", "bars", "height"}
+REFRAMING = {"level", "center", "group", "bars", "height", "subject"}
 
 
 def aligned_before(context: Context) -> Path | None:
@@ -99,7 +101,8 @@ def stood_again(context: Context, listed: PhotoList, before: Path) -> CamerasFig
         (context.folder / part).mkdir(exist_ok=True)
         for file in (before / part).glob("*.npz"):
             link_or_copy(file, context.folder / part / file.name)
-    for name in (MADE, GROUPS_TOLD):
+    kept = [SUBJECTS.format(g + 1) for g in range(groups)]
+    for name in (MADE, GROUPS_TOLD, *kept):
         if (before / name).exists():
             link_or_copy(before / name, context.folder / name)
     version = Version.model_validate_json((before / NOTES).read_bytes())
@@ -135,6 +138,15 @@ def stood_by_hand(
         for number, one in enumerate(found, 1):
             save_solution(context.folder, one, group_name(number))
     as_found = found[settings.group - 1]
+    if settings.subject > 1:
+        boxes = other_boxes(context.folder, settings.group)
+        if settings.subject > len(boxes) + 1:
+            raise PlainError(
+                say("There is no body {number}: the photos show {count} that could be the subject.",
+                    number=settings.subject, count=len(boxes) + 1),
+                "Choose body 1, or set the keep box by hand.",
+            )  # fmt: skip
+        as_found = replace(as_found, box=boxes[settings.subject - 2])
     by_hand = bool(settings.level) or settings.center is not None
     solution = turned(as_found, settings.level, settings.center) if by_hand else as_found
     paths = [p.path for p in listed.usable]

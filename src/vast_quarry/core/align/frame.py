@@ -6,7 +6,8 @@ above the ground around the place where the optical axes meet. The box is turned
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
 from typing import Literal
 
 import numpy as np
@@ -146,3 +147,49 @@ def world_frame(
             Said("No ground was found: up comes from how the photos were held; check that the model stands upright.")
         )
     return Standing(transform, witness, box, plane is not None, rough, notes)
+
+
+#: room about the subject, of its longest side; and points of a body that may lie beyond what counts as its extent
+ROOM, BEYOND = 0.08, 3
+
+
+def _extent(bodies: Sequence[Array], axes: Array) -> tuple[Array, Array]:
+    """Lowest and highest corner (3,) of bodies (each (N, 3)) along axes (3, 3), some single points of each left aside."""
+    lows, highs = [], []
+    for points in bodies:
+        local, share = points @ axes.T, min(5.0, 100 * BEYOND / len(points))
+        lows.append(np.percentile(local, share, axis=0))
+        highs.append(np.percentile(local, 100 - share, axis=0))
+    return np.min(lows, axis=0), np.max(highs, axis=0)
+
+
+def reframed(standing: Standing, bodies: Sequence[Array], metric: bool) -> Standing:
+    """The same standing about another subject: keep box about it, origin in the middle of its foot, its longest side 1.
+
+    Parameters
+    ----------
+    bodies : sequence of (N, 3)
+        Points of the subject in the world of the standing, those of each body apart.
+    metric : bool
+        Whether the scale is known, and stays.
+    """
+    turn = smallest_turn(np.concatenate(bodies)[:, :2])
+    c, s = np.cos(turn), np.sin(turn)
+    facing = np.array([[c, s, 0.0], [-s, c, 0.0], [0.0, 0.0, 1.0]])
+    low, high = _extent(bodies, facing)
+    foot = 0.0 if standing.ground else foot_of(np.concatenate(bodies)[:, 2])
+    middle = np.array([(low[0] + high[0]) / 2, (low[1] + high[1]) / 2, foot])
+    low, high = low - middle, high - middle
+    scale = 1.0 if metric else 1.0 / max(high[0] - low[0], high[1] - low[1], high[2], 1e-12)
+    low, high = scale * low, scale * high
+    pad = ROOM * float((high - low).max())
+    bottom = 0.0 if standing.ground else min(float(low[2]), 0.0) - pad
+    box = KeepBox((low[0] - pad, low[1] - pad, bottom), (high[0] + pad, high[1] + pad, high[2] + pad))
+    onto = Similarity(scale, facing, -scale * middle)
+    return replace(
+        standing,
+        transform=onto.after(standing.transform),
+        box=box,
+        rough=scale * standing.rough,
+        notes=list(standing.notes),
+    )

@@ -27,7 +27,7 @@ PIECE = 0.004
 
 def piece_of_cells(cells: NDArray[np.int64]) -> NDArray[np.int64]:
     """Which piece each cell (N, 3) belongs to, of cells that touch, if only at a corner (N,)."""
-    key, stride = _keys(cells)
+    key, stride = cell_keys(cells)
     order = np.argsort(key, kind="stable")
     ranked = key[order]
     rows, columns = [], []
@@ -46,7 +46,7 @@ def piece_of_cells(cells: NDArray[np.int64]) -> NDArray[np.int64]:
     return np.asarray(connected_components(graph, directed=False)[1])
 
 
-def _keys(cells: NDArray[np.int64]) -> tuple[NDArray[np.int64], tuple[int, int]]:
+def cell_keys(cells: NDArray[np.int64]) -> tuple[NDArray[np.int64], tuple[int, int]]:
     """One number for each cell, with a margin of one cell so that neighbours never wrap round."""
     low = cells.min(0) - 1
     span = cells.max(0) - low + 2
@@ -57,7 +57,7 @@ def _keys(cells: NDArray[np.int64]) -> tuple[NDArray[np.int64], tuple[int, int]]
 
 def company(cells: NDArray[np.int64], count: NDArray[np.int64]) -> NDArray[np.int64]:
     """Points in each cell (N, 3) that holds ``count`` and in the 26 about it (N,)."""
-    key, stride = _keys(cells)
+    key, stride = cell_keys(cells)
     order = np.argsort(key, kind="stable")
     ranked, in_order = key[order], count[order]
     total = np.zeros(len(key), np.int64)

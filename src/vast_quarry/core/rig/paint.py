@@ -84,7 +84,11 @@ def _painted(material: int, x: float, y: float, z: float, finest: float, seed: i
             r, g, b = r * (1 - s) + 0.05 * s, g * (1 - s) + 0.045 * s, b * (1 - s) + 0.045 * s
     elif material == PAINTED:
         # tone and grain of two and three per cent
-        tone = 1 + 0.02 * fbm(x, y, z, 0.05, 3, 0.6, seed + 19) + 0.03 * fbm(x, y, z, 0.003, _octaves(0.003, finest), 0.8, seed + 23)
+        tone = (
+            1
+            + 0.02 * fbm(x, y, z, 0.05, 3, 0.6, seed + 19)
+            + 0.03 * fbm(x, y, z, 0.003, _octaves(0.003, finest), 0.8, seed + 23)
+        )
         r, g, b = 0.27 * tone, 0.28 * tone, 0.29 * tone
     elif material == BOARDS:
         board = np.floor(y / 0.11)

@@ -61,7 +61,13 @@ def hound(seed: int = 6, cell: float = 0.0016, fine: bool = True) -> Scene:
     del fine
     v, f = mesh_of_distance(hound_distance, np.array([-0.24, -0.10, -0.01]), np.array([0.26, 0.10, 0.33]), cell)
     v = displaced(v, f, [(0.03, 0.0006)], seed)
-    blocks = [((0.36, -0.22), 0.030), ((-0.34, -0.30), 0.024), ((-0.30, 0.34), 0.034), ((0.28, 0.36), 0.020), ((0.52, 0.10), 0.04)]
+    blocks = [
+        ((0.36, -0.22), 0.030),
+        ((-0.34, -0.30), 0.024),
+        ((-0.30, 0.34), 0.034),
+        ((0.28, 0.36), 0.020),
+        ((0.52, 0.10), 0.04),
+    ]
     lying = [_box((x - s, y - s, 0.0), (x + s, y + s, 1.6 * s), 0.004) for (x, y), s in blocks]
     bodies = [Body(v, f, paint.PAINTED), _floor(1.8, 0.012), Body(*_together(lying), paint.CLAY)]
     return Scene("hound", bodies, False, seed, 0.008, (0.55, 0.58, 0.62), gloss=SHEEN)
@@ -92,4 +98,6 @@ def chest(seed: int = 8, cell: float = 0.0018, fine: bool = True) -> Scene:
     jar = mesh_of_distance(jar_distance, np.array([0.08, -0.10, -0.01]), np.array([0.28, 0.10, 0.24]), cell)
     jar = displaced(*jar, [(0.03, 0.0015), (0.008, 0.0006)], seed), jar[1]
     ground = Body(*grid(1.8, 0.008, lambda p: 0.3 * rough_ground(p, seed)), paint.GRASS)
-    return Scene("chest", [Body(*_together([(v, f), jar]), paint.CHEST), ground], False, seed, 0.012, (0.62, 0.70, 0.80))
+    return Scene(
+        "chest", [Body(*_together([(v, f), jar]), paint.CHEST), ground], False, seed, 0.012, (0.62, 0.70, 0.80)
+    )

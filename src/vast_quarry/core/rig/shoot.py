@@ -28,8 +28,8 @@ from vast_quarry.core.pose import look_at
 from vast_quarry.core.progress import Progress, silent
 from vast_quarry.core.rig.backdrops import BACKDROPS, make_backdrop
 from vast_quarry.core.rig.body import FAULTS, finished
-from vast_quarry.core.rig.catalogue import SIZES, build_scene
 from vast_quarry.core.rig.captures import CAPTURES, capture_stations, parse_capture
+from vast_quarry.core.rig.catalogue import SIZES, build_scene
 from vast_quarry.core.rig.defects import Planted, plant
 from vast_quarry.core.rig.light import bake_light, ray_scene
 from vast_quarry.core.rig.render import Shot, Studio, rippled, to_srgb8

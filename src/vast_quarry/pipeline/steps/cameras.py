@@ -20,6 +20,7 @@ from vast_quarry.pipeline.figures import CamerasFigures
 from vast_quarry.pipeline.going_on import go_on
 from vast_quarry.pipeline.grouped import told_of, write_told
 from vast_quarry.pipeline.joining import share_left_out, share_standing_still, still_backdrop
+from vast_quarry.pipeline.looking import with_subject
 from vast_quarry.pipeline.picking import PickedPlace
 from vast_quarry.pipeline.scaling import MeasuredBar
 from vast_quarry.pipeline.standing import aligned_before, mat_over, stand, stood_again, stood_by_hand
@@ -31,7 +32,7 @@ from vast_quarry.pipeline.steps.photos import clean_name, read_photo_list
 class CamerasSettings(StepSettings):
     """How to align."""
 
-    came_later: ClassVar[frozenset[str]] = frozenset({"center"})
+    came_later: ClassVar[frozenset[str]] = frozenset({"center", "subject"})
 
     photo_scale: float = setting(
         1.0,
@@ -164,6 +165,12 @@ class CamerasSettings(StepSettings):
         "Where photos fall apart into groups that nothing ties, each stands by itself; 1 is the largest.",
         usual=(1, 3), ge=1, le=99,
     )  # fmt: skip
+    subject: int = setting(
+        1,
+        "Which body is the subject",
+        "Where several things stand in the photos: 1 is what the photos are about by all that they show, 2 the next likely.",
+        usual=(1, 3), ge=1, le=9,
+    )  # fmt: skip
     height: float | None = setting(
         None,
         "Rough height of the subject",
@@ -237,10 +244,12 @@ class CamerasStep:
         context.stage("Standing the model up", 0, 1)
         no_ground = masked >= 0.5 * len(photos) or not context.settings.ground
         found, stood = [], []
-        for group in (model, *model.apart):
+        for number, group in enumerate((model, *model.apart), 1):
             mat = laid.into if laid and group is model else None
             as_before = went_on.standing if went_on and group is model else None
             standing = as_before or stand(group, no_ground, mat, context.settings.kind)
+            if as_before is None and context.settings.kind == "object":
+                standing = with_subject(context, listed, photos, group, standing, mat is not None, number)
             elsewhere = np.any([m.placed for m in (model, *model.apart) if m is not group], axis=0)
             solution = as_solution(context.folder / "features", photos, group, standing, elsewhere & ~group.placed)
             scale_from = went_on.scale_from if went_on else "mat" if mat else "nothing"

@@ -159,7 +159,9 @@ def match_photo(folder: str, first: int, others: list[int], ratio: float, sizes:
             more = match_guided(mine, theirs, xy, their_xy, fundamental, threshold / 2)
             m = more if len(more) > len(m) else m
         if len(m) or len(still):
-            found[str(other)] = np.concatenate([m, still[~np.isin(still[:, 0], m[:, 0]) & ~np.isin(still[:, 1], m[:, 1])]])
+            found[str(other)] = np.concatenate(
+                [m, still[~np.isin(still[:, 0], m[:, 0]) & ~np.isin(still[:, 1], m[:, 1])]]
+            )
     write_arrays(target, **found)
 
 
