@@ -172,3 +172,10 @@ def _take_back(context: Context, mark: str) -> None:
             shutil.rmtree(context.folder / name, ignore_errors=True)
             kept.rename(context.folder / name)
     (context.folder / "coarse.npy").unlink(missing_ok=True)
+
+
+def begin_afresh(context: Context) -> None:
+    """Forget features and matches of an attempt that led to nothing."""
+    for name in _OWN:
+        shutil.rmtree(context.folder / name, ignore_errors=True)
+    (context.folder / "coarse.npy").unlink(missing_ok=True)

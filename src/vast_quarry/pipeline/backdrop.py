@@ -7,6 +7,7 @@ from numpy.typing import NDArray
 
 from vast_quarry.core.align.model import Model
 from vast_quarry.core.align.trouble import Trouble
+from vast_quarry.core.formats.atomic import read_json
 from vast_quarry.core.mask.stands import FEWEST, stands_of
 from vast_quarry.core.words import Said
 from vast_quarry.pipeline.step import Context
@@ -55,6 +56,16 @@ def heap(model: Model, stands: NDArray[np.int64]) -> Trouble | None:
             spots += 1
             rows.extend(g[:2].tolist())
     return Trouble("still backdrop", tuple(rows[:4])) if groups and spots > 0.5 * len(groups) else None
+
+
+def masked_as_still(context: Context) -> bool:
+    """Whether most masks were made because what they leave out stands still: it cannot help to align."""
+    try:
+        made = read_json(context.parents["masks"] / "masks.json")["photos"].values()
+    except (OSError, ValueError, KeyError):
+        return False
+    ways = [m.get("way") for m in made if m.get("share") is not None]
+    return bool(ways) and ways.count("still") > 0.5 * len(ways)
 
 
 def surroundings_help(context: Context, listed: PhotoList, photos: list[Photo], most: int = 10) -> bool:

@@ -129,6 +129,8 @@ class SurfaceFigures(TypedDict, total=False):
     triangles: int
     vertices: int
     triangles_before_decimation: int
+    #: bodies that the mesh falls into
+    bodies: int
     open_edges: int
     #: how photos agree about the surface (mean correlation) before each turn of refining by them, and at the end
     photos_agree: list[float]

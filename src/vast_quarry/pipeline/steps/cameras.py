@@ -14,8 +14,8 @@ from vast_quarry.core.align.trouble import Trouble
 from vast_quarry.core.words import Said, say
 from vast_quarry.pipeline.aligned import as_solution
 from vast_quarry.pipeline.alignment_words import told
-from vast_quarry.pipeline.attempts import best_attempt
-from vast_quarry.pipeline.backdrop import heap, stands_behind, surroundings_help
+from vast_quarry.pipeline.attempts import begin_afresh, best_attempt
+from vast_quarry.pipeline.backdrop import heap, masked_as_still, stands_behind, surroundings_help
 from vast_quarry.pipeline.figures import CamerasFigures
 from vast_quarry.pipeline.going_on import go_on
 from vast_quarry.pipeline.grouped import told_of, write_told
@@ -213,8 +213,11 @@ class CamerasStep:
         obey = context.settings.features_obey_masks == "always"
         if masks and context.settings.features_obey_masks == "auto":
             # what was turned over between sets stands in other surroundings
-            obey = context.settings.sets_apart or not surroundings_help(context, listed, photos)
-            if not obey:
+            still = masked_as_still(context)
+            obey = context.settings.sets_apart or still or not surroundings_help(context, listed, photos)
+            if still:
+                context.found(Said("Masks were made because the background stands still, so features obey them."))
+            elif not obey:
                 context.found(
                     Said(
                         "What masks leave out moves with the subject and helps to align; points and texture obey masks."
@@ -235,6 +238,17 @@ class CamerasStep:
             return heap(model, behind) or model
 
         best = went_on.attempt if went_on else best_attempt(context, listed, photos, obey, judged)
+        if isinstance(best.model, Trouble) and masks and context.settings.features_obey_masks == "auto":
+            # nothing holds with masks taken one way: before that is told they are taken the other way
+            begin_afresh(context)
+            other = best_attempt(context, listed, photos, not obey, judged)
+            if isinstance(other.model, Model):
+                best = other
+                context.found(
+                    Said("Photos could be aligned once features obeyed the masks.")
+                    if not obey
+                    else Said("Photos could be aligned once features were sought outside of the masks too.")
+                )
         model, data, pairs, masked = best.model, best.data, best.pairs, best.masked
         if isinstance(model, Trouble):
             if model.cause in ("nothing moves", "no parallax"):

@@ -15,12 +15,14 @@ from vast_quarry.core.box import KeepBox
 from vast_quarry.core.dense.fusion import Cloud
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import atomic_write, write_arrays
+from vast_quarry.core.surface.bodies import Dropped, wanted_bodies
 from vast_quarry.core.surface.cut import cut_open, led_down
 from vast_quarry.core.surface.decimate import decimate, without_doubles
 from vast_quarry.core.surface.holes import close_holes
-from vast_quarry.core.surface.mesh import cut_apart, edge_faces, main_body
+from vast_quarry.core.surface.mesh import components, cut_apart, edge_faces, main_body
 from vast_quarry.core.surface.poisson import median_spacing, trimmed
 from vast_quarry.core.surface.volume import Lattice, joined, tiles_of
+from vast_quarry.core.words import Said, say
 from vast_quarry.pipeline.figures import SurfaceFigures
 from vast_quarry.pipeline.memory import give_back
 from vast_quarry.pipeline.refining import refined
@@ -44,7 +46,7 @@ THIN_CELL, THIN_MOST, TILES, TILE_BYTES, MAP_BYTES = 0.75, 1.05, 128, 1.5e6, 1e8
 class SurfaceSettings(StepSettings):
     """How to mesh."""
 
-    came_later: ClassVar[frozenset[str]] = frozenset({"way", "refine"})
+    came_later: ClassVar[frozenset[str]] = frozenset({"way", "refine", "bodies"})
 
     way: str = setting(
         "whole",
@@ -69,6 +71,13 @@ class SurfaceSettings(StepSettings):
         "Triangles, at most",
         "A mesh with more is made simpler where it is flat.",
         main=True, usual=(50_000, 2_000_000), cost="Texture and later programs take longer.", ge=200, le=20_000_000,
+    )  # fmt: skip
+    bodies: str = setting(
+        "subject",
+        "Bodies to keep",
+        "Whatever stands in the keep box is kept; shreds, and what reaches in from beside, are not. Or only the largest, or all.",
+        main=True, labels={"subject": "what the subject is", "largest": "the largest only", "all": "all, shreds too"},
+        pattern="^(subject|largest|all)$",
     )  # fmt: skip
     cell: float = setting(
         1.4,
@@ -153,9 +162,9 @@ def thin_surface(context: Context, cloud: Cloud, spacing: float, settings: Surfa
     shutil.rmtree(folder, ignore_errors=True)
     if not len(f):
         raise PlainError("The depth maps say nothing of a surface.", "Run Points again, or choose the way “whole”.")
-    v, f = main_body(v, without_doubles(v, f))
+    f = without_doubles(v, f)
     v, f = close_holes(v, f, SMALL_HOLE * spacing)
-    return main_body(v, without_doubles(v, f))
+    return v, without_doubles(v, f)
 
 
 def main_surface(
@@ -164,8 +173,10 @@ def main_surface(
     rough: float | None,
     stage: Callable[[str, int], None],
     make: Callable[[float], Mesh],
-) -> tuple[Mesh, float]:
-    """The surface of a cloud within the keep box, one main body; and the height that it was cut off its ground at, -inf where it was not.
+    bodies: str = "subject",
+) -> tuple[Mesh, float, list[Dropped]]:
+    """The surface of a cloud within the keep box; the height that it was cut off its ground at, -inf where it was not; and bodies that
+    were left out.
 
     ``rough`` is the spread of the ground that the subject stands on, None where there is none. ``make`` makes the surface, given the
     spacing of the cloud.
@@ -180,13 +191,50 @@ def main_surface(
         foot = foot_height(box, rough, spacing)
         box = KeepBox((box.low[0], box.low[1], foot), box.high, box.turn)
     v, f = _cut(v, f, box)
-    stage("Main body", 2)
+    stage("Bodies", 2)
     if not len(f):
         raise PlainError("Nothing of the surface lies in the keep box.", "Make the keep box larger.")
-    v, f = main_body(v, f)
+    v, f, dropped = _bodies(bodies, v, f, box, foot if foot > base else -np.inf)
     if foot > base:
         v, f = led_down(v, f, foot, base)
-    return (v, f), foot if foot > base else -np.inf
+    return (v, f), foot if foot > base else -np.inf, dropped
+
+
+def _bodies(which: str, v: NDArray, f: NDArray, box: KeepBox, foot: float) -> tuple[NDArray, NDArray, list[Dropped]]:
+    """Bodies of a mesh as the settings want them, and what was left out."""
+    if which == "all":
+        return v, f, []
+    if which == "largest":
+        return *main_body(v, f), []
+    return wanted_bodies(v, f, box, foot)
+
+
+#: of bodies that were left out, those are told that have this share of the surface
+WORTH_TELLING = 0.01
+
+
+def _told_of(dropped: list[Dropped]) -> list[Said]:
+    """What is said of bodies that were left out; crumbs are not worth a word."""
+    out = []
+    flat = [d.share for d in dropped if d.why == "flat" and d.share > WORTH_TELLING]
+    cut = [d.share for d in dropped if d.why == "cut" and d.share > WORTH_TELLING]
+    if flat:
+        out.append(
+            say(
+                "{count, plural, one {A body} other {# bodies}} that lie flat on the ground were left out ({percent} % of the "
+                "surface). “Bodies to keep” brings them back.",
+                count=len(flat), percent=round(100 * sum(flat)),
+            )
+        )  # fmt: skip
+    if cut:
+        out.append(
+            say(
+                "{count, plural, one {A body} other {# bodies}} that reach in through the side of the keep box were left out "
+                "({percent} % of the surface). Make the box larger, or choose all under “Bodies to keep”, if they belong to it.",
+                count=len(cut), percent=round(100 * sum(cut)),
+            )
+        )  # fmt: skip
+    return out
 
 
 def _fewer(context: Context, v: NDArray[np.float64], f: NDArray[np.int64]) -> Mesh:
@@ -222,7 +270,11 @@ class SurfaceStep:
         rough = solution.rough if solution.ground else None
         way = whole_surface if settings.way == "whole" else thin_surface
         make = partial(way, context, cloud, settings=settings)
-        (v, f), foot = main_surface(cloud, solution.box, rough, lambda text, n: context.stage(text, n, 4), make)
+        (v, f), foot, dropped = main_surface(
+            cloud, solution.box, rough, lambda text, n: context.stage(text, n, 4), make, settings.bodies
+        )
+        for sentence in _told_of(dropped):
+            context.found(sentence)
         del cloud, make
         give_back()
         agreed: list[float] = []
@@ -231,7 +283,7 @@ class SurfaceStep:
         full = len(f)
         context.stage("Fewer triangles", 3, 4)
         v, f = _fewer(context, v, f)
-        v, f = main_body(*cut_apart(*main_body(v, f)))
+        v, f, _ = _bodies(settings.bodies, *cut_apart(v, f), solution.box, foot)
         if settings.closed:
             v, f = close_holes(v, f)
         if len(f) < 20:
@@ -245,6 +297,7 @@ class SurfaceStep:
             "triangles": len(f),
             "vertices": len(v),
             "triangles_before_decimation": full,
+            "bodies": int(components(f).max()) + 1,
             "open_edges": int(3 * len(f) - 2 * len(pairs)),
             "size": [round(float(x), 6) for x in np.ptp(v, axis=0)],
         }

@@ -10,33 +10,25 @@ import numpy as np
 from numpy.lib.npyio import NpzFile
 from numpy.typing import NDArray
 
-from vast_quarry.core.camera import Camera, project, undistort_maps
+from vast_quarry.core.camera import project, undistort_maps
 from vast_quarry.core.dense import fusion
 from vast_quarry.core.dense.patchmatch import DepthMap, PatchMatchSettings, estimate_depth
 from vast_quarry.core.dense.sources import View
 from vast_quarry.core.dense.views import box_bounds
 from vast_quarry.core.formats.atomic import atomic_write, is_whole, write_arrays
 from vast_quarry.core.mask.files import mask_at
-from vast_quarry.core.photo.reading import load_rgb, resized, scaled_size
+from vast_quarry.core.photo.reading import load_rgb, resized
 from vast_quarry.core.photo.tone import Tone, apply_tone
 from vast_quarry.pipeline.solution import Solution, load_solution
 from vast_quarry.pipeline.steps.masks import load_mask
+from vast_quarry.pipeline.units.flat import dense_camera, pose_of, unit_file
+from vast_quarry.pipeline.units.plain import completed
 
 #: how far what stands behind the keep box is looked for, in parts of the depth of nearly all that the photo is tied by. It is not
 #: wanted, but where it may not be found pixels beside the subject take the subject's depth: a fringe in its colour
 BEHIND = 1.2
 #: photos that are larger than the depth maps by less than this do not make them finer
 WORTH_FINER = 1.25
-
-
-def _file(folder: Path, kind: str, row: int) -> Path:
-    return folder / kind / f"{row:05d}.npz"
-
-
-def dense_camera(solution: Solution, row: int, scale: float) -> Camera:
-    """The photo's lens at the size of the depth maps, with its distortion."""
-    lens = solution.lens(row)
-    return lens.scaled(*scaled_size(lens.width, lens.height, scale))
 
 
 def flatten_photo(
@@ -49,7 +41,7 @@ def flatten_photo(
     tone: dict[str, float] | None = None,
 ) -> None:
     """Save a photo undistorted, at the size of the depth maps, with its mask; and larger, if it is, without colours."""
-    target = _file(Path(folder), "flat", row)
+    target = unit_file(Path(folder), "flat", row)
     if is_whole(target):
         return
     solution = load_solution(Path(cameras))
@@ -86,7 +78,7 @@ def finer_scale(scale: float) -> float:
 
 
 def _view(folder: Path, solution: Solution, row: int, scale: float, name: str = "gray") -> View:
-    with np.load(_file(folder, "flat", row)) as f:
+    with np.load(unit_file(folder, "flat", row)) as f:
         gray = f[name]
     camera = dense_camera(solution, row, scale).pinhole()
     return View(gray, camera, solution.rotations[row], solution.centers[row])
@@ -96,14 +88,14 @@ def depth_of_photo(
     cameras: str, folder: str, row: int, sources: list[int], scales: dict[int, float], keep: int, sweeps: list[int]
 ) -> None:
     """Compute and save the depth map of one photo."""
-    target = _file(Path(folder), "depth", row)
+    target = unit_file(Path(folder), "depth", row)
     if is_whole(target):
         return
     solution = load_solution(Path(cameras))
     view = _view(Path(folder), solution, row, scales[row])
     margin = 0.01 * float(solution.box.size.max())
     near, far, hit = box_bounds(solution.box, view.camera, view.rotation, view.center, margin)
-    with np.load(_file(Path(folder), "flat", row)) as f:
+    with np.load(unit_file(Path(folder), "flat", row)) as f:
         active, masked = hit & f["keep"], bool(f["masked"])
     if not active.any() or not sources:
         shape = view.gray.shape
@@ -160,7 +152,7 @@ def _save_depth(target: Path, d: DepthMap) -> None:
 
 def load_depth(folder: Path, row: int, packed: bool = False) -> DepthMap:
     """A saved depth map; with its normals as they are saved, if they are to stay ``packed``."""
-    with np.load(_file(folder, "depth", row)) as f:
+    with np.load(unit_file(folder, "depth", row)) as f:
         depth = _depths(f)
         if "depth" in f.files:
             return DepthMap(depth, f["normal"].astype(np.float32), f["cost"].astype(np.float32))
@@ -170,7 +162,7 @@ def load_depth(folder: Path, row: int, packed: bool = False) -> DepthMap:
 
 def load_depths(folder: Path, row: int) -> NDArray[np.float32]:
     """The depths (H, W) of a saved depth map alone."""
-    with np.load(_file(folder, "depth", row)) as f:
+    with np.load(unit_file(folder, "depth", row)) as f:
         return _depths(f)
 
 
@@ -184,31 +176,37 @@ def _depths(f: NpzFile) -> NDArray[np.float32]:
 
 def accept(cameras: str, folder: str, row: int, sources: list[int], scales: dict[int, float], least: int) -> None:
     """Save which pixels of one photo enough others agree about."""
-    target = _file(Path(folder), "accepted", row)
+    target = unit_file(Path(folder), "accepted", row)
     if is_whole(target):
         return
     solution, root = load_solution(Path(cameras)), Path(folder)
-    others = ((load_depth(root, s, packed=True), _pose(solution, s, scales[s])) for s in sources)
-    found = fusion.accept(load_depth(root, row), _pose(solution, row, scales[row]), others, least_views=least)
+    others = ((load_depth(root, s, packed=True), pose_of(solution, s, scales[s])) for s in sources)
+    mine = load_depth(root, row)
+    found = fusion.accept(mine, pose_of(solution, row, scales[row]), others, least_views=least)
+    found, depth = completed(root, solution, row, sources, scales, least, found, mine.depth)
     write_arrays(
-        target, points=found.points, normals=found.normals, views=found.views, rank=found.rank, sigma=found.sigma
+        target,
+        points=found.points,
+        normals=found.normals,
+        views=found.views,
+        rank=found.rank,
+        sigma=found.sigma,
+        depth=depth,
     )
 
 
-def _pose(solution: Solution, row: int, scale: float) -> fusion.Pose:
-    return dense_camera(solution, row, scale).pinhole(), solution.rotations[row], solution.centers[row]
-
-
 def _load_accepted(folder: Path, row: int) -> fusion.Accepted:
-    with np.load(_file(folder, "accepted", row)) as f:
+    with np.load(unit_file(folder, "accepted", row)) as f:
         # of a run that an earlier version of the program began
         sigma = f["sigma"] if "sigma" in f.files else np.full(f["views"].shape, np.nan, np.float32)
         return fusion.Accepted(f["points"], f["normals"], f["views"], f["rank"], sigma)
 
 
-def _load_stand(folder: Path, row: int) -> fusion.Stand:
-    with np.load(_file(folder, "accepted", row)) as f:
-        return f["views"], f["rank"]
+def _load_stand(folder: Path, row: int) -> tuple[fusion.Stand, NDArray[np.float32]]:
+    """How many agree and the photo's place in the order, of each pixel; and the depths that they are of."""
+    with np.load(unit_file(folder, "accepted", row)) as f:
+        depths = f["depth"] if "depth" in f.files else load_depths(folder, row)
+        return (f["views"], f["rank"]), depths
 
 
 def save_cloud(target: Path, cloud: fusion.Cloud) -> None:
@@ -224,15 +222,14 @@ def read_cloud(file: Path) -> fusion.Cloud:
 
 def fuse(cameras: str, folder: str, row: int, others: list[int], scales: dict[int, float]) -> int:
     """Save the points that one photo gives to the cloud; their number comes back."""
-    target = _file(Path(folder), "fused", row)
+    target = unit_file(Path(folder), "fused", row)
     if not is_whole(target):
         solution, root = load_solution(Path(cameras)), Path(folder)
-        with np.load(_file(root, "flat", row)) as f:
+        with np.load(unit_file(root, "flat", row)) as f:
             rgb = f["rgb"]
-        beside = [(s, _load_stand(root, s), load_depths(root, s), _pose(solution, s, scales[s])) for s in others]
-        cloud = fusion.give(
-            row, _load_accepted(root, row), load_depths(root, row), _pose(solution, row, scales[row]), rgb, beside
-        )
+        beside = [(s, *_load_stand(root, s), pose_of(solution, s, scales[s])) for s in others]
+        _, depths = _load_stand(root, row)
+        cloud = fusion.give(row, _load_accepted(root, row), depths, pose_of(solution, row, scales[row]), rgb, beside)
         save_cloud(target, cloud.only(solution.box.inside(cloud.points, 0.01 * float(solution.box.size.max()))))
     with np.load(target) as f:
         return len(f["points"])
