@@ -241,7 +241,7 @@ def test_a_subject_is_cut_off_its_ground_in_a_straight_line(rng: np.random.Gener
         v, f = poisson_surface(cloud.points, cloud.normals, 1.4 * spacing)
         return (v, f) if closed else trimmed(v, f, cloud.points, 5 * spacing, 60 * spacing)
 
-    (v, f), foot = main_surface(cloud, box, 0.006, lambda text, n: None, skin)
+    (v, f), foot, _ = main_surface(cloud, box, 0.006, lambda text, n: None, skin)
     pairs, _ = edge_faces(f)
     edges = np.sort(np.concatenate([f[:, [0, 1]], f[:, [1, 2]], f[:, [2, 0]]]), 1)
     unique, count = np.unique(edges, axis=0, return_counts=True)

@@ -51,6 +51,8 @@ SUPPORT, OFF_PLANE = 6, 1.5
 #: of the photos that could see a point have to agree. Measured on 72 photos five degrees apart and on 48 thirty apart, share of points
 #: over 8 GSD off: 0.65 to 0.13 % and 0.08 to 0.08 %, for a thousandth of what is covered
 STRIP, SHARE = 4, 0.75
+#: where so many photos could see a pixel at most, this one included, two that agree are enough if its cost is no more than that
+FEW, SURE = 4, 0.35
 #: a surface that lies so many greatest differences of depth behind is behind. Measured on 48 photos of the milestone, share of
 #: points over 4 GSD off, with as many as agree seeing through: 1.8 % at 5, 1.2 % at 1; with half as many at 1: 0.9 %, and one point
 #: of fifty less
@@ -173,7 +175,7 @@ def accept(
     kernels.agree(
         ref.depth, ref.normal, ref.cost, on, rim, _intrinsics(camera), rotation, center, depths, normals,
         *_stacked(poses), reprojection, relative, most_cost, least_views, out.points, out.normals, out.views,
-        out.rank, out.sigma, RANK_STEP, RIM, doubtful, SHARE,
+        out.rank, out.sigma, RANK_STEP, RIM, doubtful, SHARE, FEW, SURE,
     )  # fmt: skip
     out.sigma = expected_error(out.sigma, out.views, len(poses) + 1, ref.depth / camera.fx)
     return out

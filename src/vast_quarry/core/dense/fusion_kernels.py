@@ -13,6 +13,8 @@ from numba import njit, prange
 AROUND = 2
 #: parallax (square of the sine) from which on maps differ by what they all have from their windows: 30 degrees
 WIDE_ENOUGH = 0.25
+#: and below which two alone tell no depth: 2 degrees
+NARROW = 0.0012
 
 
 @njit(error_model="numpy", cache=True, inline="always")
@@ -109,7 +111,7 @@ def supported(depth, normal, cost, K, R, relative, most_cost, least, out, rim):
 @njit(error_model="numpy", cache=True, parallel=True)
 def agree(
     depth, normal, cost, on, rim, K, R, C, depths, normals, Ks, Rs, Cs, reproj, relative, most_cost, least, out, out_n, views,
-    rank, variance, rank_step, rim_steps, doubtful, share,
+    rank, variance, rank_step, rim_steps, doubtful, share, few, sure,
 ):  # fmt: skip
     """Mean of what photos that agree say of each pixel, how many they are, how well the photo sees it (``rank``), and the variance
     of what single ones say along the pixel's normal.
@@ -118,7 +120,8 @@ def agree(
     puts it off by the square of what the window covers.
 
     ``normals`` of the others are int8, 127 to the unit. Pixels that are ``doubtful`` (H, W) want the ``share`` of the photos that
-    could see them, besides being seen alike by ``least``.
+    could see them, besides being seen alike by ``least``. Where no more than ``few`` photos could see a pixel, whose cost is no
+    more than ``sure``, two are enough.
     """
     h, w = depth.shape
     sources = depths.shape[0]
@@ -194,7 +197,11 @@ def agree(
                     accn[k] += weight * normals[s, vi, ui, k] / 127.0
                 off_sum += weight * off
                 off_squares += weight * off * off
-            if count < least or (doubtful[j, i] and count < share * asked):
+            # of what few photos can see two that agree surely are enough: it is kept with a larger error rather than lost
+            enough = least if asked > few or cost[j, i] > sure else min(least, 2)
+            if count < enough or (doubtful[j, i] and count < share * (asked if asked > few else asked - 1)):
+                continue
+            if count < least and parallax < (total - 1.0) * NARROW:
                 continue
             # by how much maps differ for the small angles that they are made from goes out of the mean; windows' errors stay
             lasting = min(parallax / max(total - 1.0, 1e-9) / WIDE_ENOUGH, 1.0)

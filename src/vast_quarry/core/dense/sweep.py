@@ -3,7 +3,8 @@
 At each of a number of inverse depths the other photos are laid over the reference as if all lay there; windows of 7 x 7 pixels are
 compared by normalised cross-correlation with a floor for noise, so that windows that only hold noise say nothing instead of
 anything. The better half of the photos counts. Costs are then carried along eight paths, where a step to the next depth costs
-little and a larger one more, less so across edges of grey: where windows say nothing, neighbours speak.
+little and a larger one more, less so across edges of grey: where windows say nothing, neighbours speak. Whole steps are then evened
+out: depths become harmonic between places that are sure, by as much as their own windows are not.
 
 References
 ----------
@@ -25,6 +26,11 @@ from vast_quarry.core.dense.patchmatch import DepthMap
 from vast_quarry.core.dense.sources import Sources, View
 
 Floats = NDArray[np.float32]
+
+
+#: neighbours more than so many steps of depth apart are of two surfaces; how much a sure window counts against a neighbour; turns of
+#: relaxation
+APART, FIRM, TURNS = 1.6, 4.0, 60
 
 
 @dataclass(frozen=True)
@@ -117,10 +123,12 @@ def sweep_depth(
     )
     at, sure = np.empty(shape, np.float32), np.empty(shape, np.float32)
     kernels.chosen(total, cost, at, sure)
+    ends = (at <= 0.5) | (at >= len(depths) - 1.5)
+    kernels.relaxed(at, sure, ref.gray, np.float32(s.fade), np.float32(APART), np.float32(FIRM), TURNS)
     step = (depths[-1] - depths[0]) / max(len(depths) - 1, 1)
     inverse = depths[0] + at * step
     # at either end the surface may lie beyond
-    ok = active & (at > 0.5) & (at < len(depths) - 1.5)
+    ok = active & ~ends
     depth = np.where(ok, 1 / np.maximum(inverse, np.float32(1e-12)), 0).astype(np.float32)
     return DepthMap(depth, slope_normals(depth, ref.camera, ref.rotation), np.where(ok, sure, 2).astype(np.float32))
 

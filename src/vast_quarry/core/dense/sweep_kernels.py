@@ -234,3 +234,34 @@ def chosen(total, cost, at, sure):
                     off = min(max(0.5 * (a - c) / bend, -0.5), 0.5)
             at[y, x] = best + off
             sure[y, x] = cost[y, x, best] / UNIT
+
+
+@njit(error_model="numpy", cache=True, fastmath=True)
+def relaxed(at, sure, gray, fade, apart, firm, turns):
+    """Depths in steps (H, W) led evenly across what windows say nothing of, in place.
+
+    Each goes to the mean of its neighbours and of what its own window says, by how sure that is: what is unsure becomes harmonic
+    between what is sure, as a plane is (Gauss-Seidel with over-relaxation, in the colours of a checkerboard). Neighbours more than
+    ``apart`` steps off are of another surface; across edges of ``fade`` grey levels they count half. ``firm`` is how much a sure
+    window counts against one neighbour.
+    """
+    h, w = at.shape
+    own = at.copy()
+    for turn in range(turns):
+        for color in (0, 1):
+            for y in range(h):
+                for x in range((y + color) % 2, w, 2):
+                    trust = max(np.float32(0.0), np.float32(1.0) - sure[y, x] / np.float32(0.9))
+                    c = firm * trust * trust + np.float32(1e-4)
+                    total, weight = c * own[y, x], c
+                    here = at[y, x]
+                    for k in range(4):
+                        j, i = y + (0, 0, 1, -1)[k], x + (1, -1, 0, 0)[k]
+                        if j < 0 or i < 0 or j >= h or i >= w or abs(at[j, i] - here) > apart:
+                            continue
+                        g = np.float32(1.0) / (
+                            np.float32(1.0) + abs(np.float32(gray[y, x]) - np.float32(gray[j, i])) / fade
+                        )
+                        total += g * at[j, i]
+                        weight += g
+                    at[y, x] = here + np.float32(1.6) * (total / weight - here)

@@ -26,6 +26,8 @@ CRUMB_AREA, CRUMB_LENGTH = 0.003, 0.06
 FLAT = 2.0
 #: a body lies at a side of the box that has this share of its area within this share of the box from a side that cuts it
 AT_SIDE, STRIP = 0.35, 0.12
+#: what stays has to be this share of all
+MOSTLY = 0.4
 
 
 @dataclass(frozen=True)
@@ -77,9 +79,12 @@ def wanted_bodies(
     reasons: tuple[tuple[Why, NDArray[np.bool_]], ...] = (("cut", cut), ("flat", flat), ("crumb", crumb))
     for why, which in reasons:
         dropped |= dict.fromkeys(np.flatnonzero(which).tolist(), why)
-    # something is always kept
-    if len(dropped) == len(total):
-        dropped.pop(int(total.argmax()))
+    # the sides of the box may as well cut the subject itself: then most would go, and nothing may go that leaves nothing
+    for why in ("cut", "flat", "crumb"):
+        left = 1 - sum(total[k] for k in dropped) / total.sum()
+        if left >= (MOSTLY if why == "cut" else 1e-9):
+            break
+        dropped = {k: w for k, w in dropped.items() if w != why}
     keep = ~np.isin(label, list(dropped))
     v, f, _ = compacted(vertices, faces[keep])
     return v, f, [Dropped(why, float(total[k] / total.sum())) for k, why in dropped.items()]

@@ -277,14 +277,14 @@ class CamerasStep:
         for sentence in mine.findings:
             context.found(sentence)
         figures = cast(CamerasFigures, mine.figures)
-        still = share_standing_still(context.folder)
-        if still is not None:
-            figures |= {"standing_still_percent": round(100 * still, 1)}
+        behind_it = share_standing_still(context.folder)
+        if behind_it is not None:
+            figures |= {"standing_still_percent": round(100 * behind_it, 1)}
             context.found(
                 say(
                     "Something stands still behind the subject ({percent} % of what photos have in common): it was taken for the "
                     "backdrop, and the cameras follow what moves before it.",
-                    percent=round(100 * still),
+                    percent=round(100 * behind_it),
                 )
             )
         left_out = share_left_out(context, photos)
