@@ -9,6 +9,7 @@ from pathlib import Path
 from types import FrameType
 from typing import Annotated, Any
 
+import numpy as np
 import typer
 from rich.console import Console
 
@@ -68,6 +69,15 @@ AddToOption = Annotated[
         show_default=False,
     ),
 ]
+BoxOption = Annotated[
+    str | None,
+    typer.Option(
+        "--box",
+        help="Keep box, as X0,Y0,Z0,X1,Y1,Z1 with the turn about the upright in degrees after it where there is one: in the "
+        "frame and unit of cameras.json",
+        show_default=False,
+    ),
+]
 MatOption = Annotated[
     str | None,
     typer.Option(
@@ -91,6 +101,28 @@ def _mat(mat: str | None) -> dict[str, dict[str, Any]]:
         raise PlainError(
             f"{mat} is no marker mat.", "Give the JSON that `vast-quarry mat` writes beside its PDF."
         ) from error
+
+
+def _box(text: str) -> dict[str, Any]:
+    """A keep box as it is typed.
+
+    Raises
+    ------
+    PlainError
+        When it is none.
+    """
+    try:
+        numbers = [float(x) for x in text.split(",")]
+    except ValueError:
+        numbers = []
+    low, high = numbers[:3], numbers[3:6]
+    if len(numbers) not in (6, 7) or not np.isfinite(numbers).all() or not all(a < b for a, b in zip(low, high)):
+        raise PlainError(
+            f"{text} is no keep box.",
+            "Give six numbers with commas between: the lowest corner X0,Y0,Z0, then the highest X1,Y1,Z1, and the turn in degrees "
+            "after them where there is one.",
+        )
+    return {"low": low, "high": high, "turn": float(np.radians(numbers[6])) if len(numbers) == 7 else 0.0}
 
 
 def _changes(mat: str | None, settings: list[str] | None, masks: str | None) -> dict[str, dict[str, Any]]:
@@ -326,6 +358,7 @@ def build(
     recipe: RecipeOption = None,
     settings: SetOption = None,
     add_to: AddToOption = None,
+    box: BoxOption = None,
     levels: Annotated[
         int,
         typer.Option(
@@ -339,6 +372,8 @@ def build(
     changes = _changes(mat, settings, masks)
     if ground is not None:
         changes.setdefault("points", {})["ground"] = ground
+    if box is not None:
+        changes.setdefault("points", {})["box"] = _box(box)
     if place:
         changes.setdefault("cameras", {})["kind"] = "place"
     if closed:

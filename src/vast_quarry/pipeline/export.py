@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from vast_quarry import __version__
 from vast_quarry.core.formats.atomic import atomic_write, write_json
@@ -22,7 +23,7 @@ from vast_quarry.pipeline.run import RunResult
 from vast_quarry.pipeline.solution import ALIGNED, Solution, group_name, groups_in, load_solution
 from vast_quarry.pipeline.steps.photos import clean_name, read_photo_list
 from vast_quarry.pipeline.steps.points import load_cloud
-from vast_quarry.pipeline.steps.surface import load_mesh
+from vast_quarry.pipeline.steps.surface import load_evidence, load_mesh
 from vast_quarry.pipeline.store import Store
 
 #: why a photo has no place in the result, by its state
@@ -62,14 +63,30 @@ def write_cloud(store: Store, result: RunResult, out: Path) -> None:
     cloud = load_cloud(store.folder(result.versions["points"]))
     write_ply(
         out / "dense.ply",
-        PlyData(cloud.points, cloud.normals, cloud.colors, extra={"views": cloud.views.astype(np.float32)}),
+        PlyData(
+            cloud.points,
+            cloud.normals,
+            cloud.colors,
+            extra={
+                "views": cloud.views.astype(np.float32),
+                "sigma": cloud.sigma,
+                "filled": cloud.filled.astype(np.float32),
+            },
+        ),
     )
 
 
 def write_mesh(store: Store, result: RunResult, out: Path) -> None:
     """``mesh.ply`` without colours, when there is no texture to take them from."""
     vertices, faces = load_mesh(store.folder(result.versions["surface"]))
-    write_ply(out / "mesh.ply", PlyData(vertices, vertex_normals(vertices, faces).astype(np.float32), faces=faces))
+    normals = vertex_normals(vertices, faces).astype(np.float32)
+    write_ply(out / "mesh.ply", PlyData(vertices, normals, faces=faces, extra=_evidence(store, result, len(vertices))))
+
+
+def _evidence(store: Store, result: RunResult, count: int) -> dict[str, NDArray[np.float32]]:
+    """What each vertex of the surface rests on, as a property of the PLY: 0 photos show it, 1 filled in, 2 inferred."""
+    found = load_evidence(store.folder(result.versions["surface"]), count)
+    return {"evidence": found.astype(np.float32)} if len(found) == count else {}
 
 
 def write_model(store: Store, result: RunResult, out: Path, levels: int = 0) -> None:
@@ -80,7 +97,13 @@ def write_model(store: Store, result: RunResult, out: Path, levels: int = 0) -> 
     with np.load(folder / "model.npz") as m:
         write_ply(
             out / "mesh.ply",
-            PlyData(m["mesh_vertices"], m["mesh_normals"].astype(np.float32), m["mesh_colors"], m["mesh_faces"]),
+            PlyData(
+                m["mesh_vertices"],
+                m["mesh_normals"].astype(np.float32),
+                m["mesh_colors"],
+                m["mesh_faces"],
+                _evidence(store, result, len(m["mesh_vertices"])),
+            ),
         )
     for ending, mesh, image in levels_of(folder, levels):
         parts = (mesh.vertices, mesh.normals, mesh.uv, mesh.faces)

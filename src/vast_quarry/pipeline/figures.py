@@ -121,6 +121,8 @@ class PointsFigures(TypedDict, total=False):
     gsd: float
     #: points that were cleared away by hand
     cleared: int
+    #: share of the points that were filled in where windows say little
+    filled_percent: float
 
 
 class SurfaceFigures(TypedDict, total=False):
@@ -129,6 +131,9 @@ class SurfaceFigures(TypedDict, total=False):
     triangles: int
     vertices: int
     triangles_before_decimation: int
+    #: share of the vertices that no point lies near, and of those that were filled in where windows say little
+    inferred_percent: float
+    filled_percent: float
     #: bodies that the mesh falls into
     bodies: int
     open_edges: int

@@ -2344,6 +2344,8 @@ export interface components {
             scale_from?: "mat" | "bars" | "height" | "nothing";
             /** Scale Sigma Percent */
             scale_sigma_percent?: number;
+            /** Standing Still Percent */
+            standing_still_percent?: number;
             /** Upright By */
             upright_by?: string;
             /** Upright Found By */
@@ -4211,6 +4213,8 @@ export interface components {
             cleared?: number;
             /** Depth Maps */
             depth_maps?: number;
+            /** Filled Percent */
+            filled_percent?: number;
             /** Gsd */
             gsd?: number;
             /** Points */
@@ -4543,6 +4547,12 @@ export interface components {
          * @description Surface.
          */
         SurfaceFigures: {
+            /** Bodies */
+            bodies?: number;
+            /** Filled Percent */
+            filled_percent?: number;
+            /** Inferred Percent */
+            inferred_percent?: number;
             /** Open Edges */
             open_edges?: number;
             /** Photos Agree */
@@ -6834,6 +6844,11 @@ export interface operations {
                      */
                     sets_apart?: boolean;
                     /**
+                     * Which body is the subject
+                     * @description Where several things stand in the photos: 1 is what the photos are about by all that they show, 2 the next likely.
+                     */
+                    subject?: number;
+                    /**
                      * Features of tilted views
                      * @description Features are sought besides in photos squeezed as if seen from higher up: ties laps at heights far apart.
                      * @enum {string}
@@ -7104,6 +7119,11 @@ export interface operations {
                      */
                     photo_scale?: number;
                     /**
+                     * Fill plain places
+                     * @description Where photos show nothing to tell depth by, it is taken from what lies about: coarser, and stated so.
+                     */
+                    plain?: boolean;
+                    /**
                      * Neighbours per depth map
                      * @description Photos beside it that help to find the depth of a photo.
                      */
@@ -7114,6 +7134,11 @@ export interface operations {
                      */
                     sweeps?: number[];
                 } | {
+                    /**
+                     * Bodies to keep
+                     * @description Whatever stands in the keep box is kept; shreds, and what reaches in from beside, are not. Or only the largest, or all.
+                     */
+                    bodies?: string;
                     /**
                      * Finest detail
                      * @description Smallest step of the surface: less shows finer detail, and more of the noise.
@@ -7134,6 +7159,11 @@ export interface operations {
                      * @description Gaps as wide as this, where the cloud is only thin, are bridged; wider ones stay open.
                      */
                     gap?: number;
+                    /**
+                     * Close plain sides
+                     * @description Where there are no points, the surface stays where photos look at it and none looks through: marked as inferred.
+                     */
+                    infer?: boolean;
                     /**
                      * Trim farther than
                      * @description Surface farther than this from any point was not seen, and is trimmed off.

@@ -11,6 +11,7 @@ import WorldPane from '@/components/WorldPane.vue'
 import { useProject } from '@/stores/project'
 import { useKeys } from '@/composables/useKeys'
 import { useCompared, useWorldOf } from '@/composables/useWorldOf'
+import { fixed } from '@/i18n/numbers'
 import type { MeshMode } from '@/world/World'
 
 const props = defineProps<{ layer: string; compared: number | null }>()
@@ -71,13 +72,25 @@ watch(mode, async () => {
 watch([thrown, world], ([c, w]) =>
   w?.throwPhoto(c, c && `/api/projects/${project.id}/layers/cameras/through?row=${c.row}`),
 )
+/** What the surface rests on, in words and shares. */
+function told() {
+  const figures = project.version('surface')?.figures
+  const share = (x: number | undefined) => fixed(x ?? 0, 1)
+  return t('seen.evidence', {
+    filled: share(figures?.filled_percent),
+    inferred: share(figures?.inferred_percent),
+  })
+}
 const legend = computed(() => {
   if (seen.value) return ''
+  if (mode.value === 'evidence') return told()
   if (mode.value !== 'photo') return t('seen.hint')
   return thrown.value ? t('seen.thrown', { photo: thrown.value.photo }) : t('seen.notPlaced')
 })
 const FORM: MeshMode[] = ['plain', 'wire', 'glass', 'normals', 'sides', 'photo']
-const modes = computed<MeshMode[]>(() => (props.layer === 'texture' ? ['textured', ...FORM] : FORM))
+const modes = computed<MeshMode[]>(() =>
+  props.layer === 'texture' ? ['textured', ...FORM] : [...FORM, 'evidence'],
+)
 </script>
 
 <template>

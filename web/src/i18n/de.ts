@@ -236,6 +236,7 @@ export const de: Catalogue = {
     glass: 'durchsichtig',
     normals: 'Richtung',
     sides: 'beide Seiten',
+    evidence: 'erschlossen',
     line: 'Linie zwischen den beiden Versionen',
     hint: 'Ziehen dreht · rechts ziehen schiebt · Rad zoomt',
     found:
@@ -611,6 +612,8 @@ export const de: Catalogue = {
     thrown: '{photo}, auf das Netz geworfen von da, wo es entstand',
     notPlaced: 'Das gewählte Foto ist nicht platziert: wählen Sie unten ein anderes.',
     hint: 'eine Stelle drücken: Fotos, die sie zeigen',
+    evidence:
+      'Stein: Fotos zeigen es · Ocker: ergänzt, wo es einfarbig ist ({filled} %) · Türkis: erschlossen, kein Punkt in der Nähe ({inferred} %)',
     told: '{n, plural, =0 {Keines von {of} Fotos zeigt diese Stelle} one {# von {of} Fotos zeigt diese Stelle} other {# von {of} Fotos zeigen diese Stelle, das beste zuerst}}',
     caption_mm: '{photo} · {place} von {n} · {angle}° schräg · {gsd} mm je Pixel · {hidden} % verdeckt',
     caption_unit: '{photo} · {place} von {n} · {angle}° schräg · {hidden} % verdeckt',

@@ -228,6 +228,7 @@ export const en = {
     glass: 'see-through',
     normals: 'facing',
     sides: 'both sides',
+    evidence: 'inferred',
     line: 'Line between the two versions',
     hint: 'drag turns · right drag shifts · wheel zooms',
     found:
@@ -602,6 +603,8 @@ export const en = {
     thrown: '{photo}, thrown onto the mesh from where it was taken',
     notPlaced: 'The chosen photo is not placed: choose another below.',
     hint: 'press a spot: photos that see it',
+    evidence:
+      'stone: photos show it · ochre: filled in where it is plain ({filled} %) · teal: inferred, no point near ({inferred} %)',
     told: '{n, plural, =0 {None of {of} photos sees this spot} one {# of {of} photos sees this spot} other {# of {of} photos see this spot, best first}}',
     caption_mm: '{photo} · {place} of {n} · {angle}° off straight on · {gsd} mm a pixel · {hidden} % hidden',
     caption_unit: '{photo} · {place} of {n} · {angle}° off straight on · {hidden} % hidden',

@@ -1,6 +1,6 @@
 import * as THREE from 'three'
 
-export type MeshMode = 'textured' | 'plain' | 'wire' | 'glass' | 'normals' | 'sides' | 'photo'
+export type MeshMode = 'textured' | 'plain' | 'wire' | 'glass' | 'normals' | 'sides' | 'evidence' | 'photo'
 
 /** What the back of a face is drawn in where sides are told apart (linear light). */
 const BACK = 'vec3(0.62, 0.11, 0.06)'
@@ -46,6 +46,8 @@ function facingPaint() {
 
 function paintOf(mode: MeshMode, map: THREE.Texture | null): THREE.Material {
   if (mode === 'textured' && map) return new THREE.MeshBasicMaterial({ map, side: THREE.DoubleSide })
+  if (mode === 'evidence' && map)
+    return new THREE.MeshStandardMaterial({ map, roughness: 0.9, side: THREE.DoubleSide })
   if (mode === 'normals') return facingPaint()
   if (mode === 'sides') return twoSided()
   return plainPaint(mode === 'glass')

@@ -62,8 +62,8 @@ BEHIND = 1.0
 @dataclass
 class Cloud:
     """Points (N, 3), unit normals (N, 3), colours (N, 3) uint8, photos that agree (N,), GSD in world units (N,), and the expected
-    error along the normal, one standard deviation in world units (N,), NaN where it was never stated; and the photo that each was
-    given by (N,), -1 where that is not known."""
+    error along the normal, one standard deviation in world units (N,), NaN where it was never stated; the photo that each was
+    given by (N,), -1 where that is not known; and which were filled in where windows say little (N,)."""
 
     points: Array
     normals: NDArray[np.float32]
@@ -72,8 +72,11 @@ class Cloud:
     gsd: NDArray[np.float32]
     sigma: NDArray[np.float32] = field(default_factory=lambda: np.zeros(0, np.float32))
     photo: NDArray[np.int32] = field(default_factory=lambda: np.zeros(0, np.int32))
+    filled: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, bool))
 
     def __post_init__(self) -> None:
+        if len(self.filled) != len(self.points):
+            self.filled = np.zeros(len(self.points), bool)
         if len(self.photo) != len(self.points):
             self.photo = np.full(len(self.points), -1, np.int32)
         if len(self.sigma) != len(self.points):
@@ -87,14 +90,19 @@ class Cloud:
 @dataclass
 class Accepted:
     """What a photo accepted: for each pixel the mean point (H, W, 3), its normal (H, W, 3), how many photos agree (H, W) uint8,
-    0 for none, the place of the photo in the order of those that see the spot (H, W) int16, greater is better, and the expected
-    error of the point along its normal in world units (H, W)."""
+    0 for none, the place of the photo in the order of those that see the spot (H, W) int16, greater is better, the expected
+    error of the point along its normal in world units (H, W), and which were filled in (H, W)."""
 
     points: NDArray[np.float32]
     normals: NDArray[np.float32]
     views: NDArray[np.uint8]
     rank: NDArray[np.int16]
     sigma: NDArray[np.float32]
+    filled: NDArray[np.bool_] = field(default_factory=lambda: np.zeros((0, 0), bool))
+
+    def __post_init__(self) -> None:
+        if self.filled.shape != self.views.shape:
+            self.filled = np.zeros(self.views.shape, bool)
 
 
 def _intrinsics(camera: Camera) -> Array:
@@ -250,7 +258,7 @@ def give(
     gsd = (depth[pick] / camera.fx).astype(np.float32)
     return Cloud(
         mine.points[pick].astype(float), mine.normals[pick], colors[pick], mine.views[pick].astype(np.int32), gsd,
-        mine.sigma[pick], np.full(int(pick.sum()), number, np.int32),
+        mine.sigma[pick], np.full(int(pick.sum()), number, np.int32), mine.filled[pick],
     )  # fmt: skip
 
 

@@ -64,6 +64,7 @@ def by_weight(cloud: Cloud, weight: NDArray[np.float64]) -> tuple[Cloud, NDArray
         points=mean(cloud.points), normals=normalised(mean(cloud.normals)).astype(np.float32),
         colors=(mean(cloud.colors) + 0.5).astype(np.uint8), views=np.maximum.reduceat(cloud.views[together], first),
         gsd=mean(cloud.gsd).astype(np.float32), sigma=mean(cloud.sigma).astype(np.float32), photo=cloud.photo[together][lead],
+        filled=np.logical_and.reduceat(cloud.filled[together], first),
     )  # fmt: skip
     part = np.zeros(len(weight), bool)
     part[alone] = True

@@ -247,7 +247,7 @@ def relaxed(at, sure, gray, fade, apart, firm, turns):
     """
     h, w = at.shape
     own = at.copy()
-    for turn in range(turns):
+    for _ in range(turns):
         for color in (0, 1):
             for y in range(h):
                 for x in range((y + color) % 2, w, 2):

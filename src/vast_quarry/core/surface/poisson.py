@@ -7,6 +7,8 @@ Kazhdan, M., Hoppe, H. (2013). Screened Poisson surface reconstruction. ACM TOG 
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 from numpy.typing import NDArray
 from scipy.spatial import cKDTree
@@ -103,11 +105,15 @@ def near_points(vertices: Array, points: Array, reach: float, at_once: int = 2_0
     return near
 
 
-def trimmed(vertices: Array, faces: Faces, points: Array, reach: float, largest_gap: float) -> tuple[Array, Faces]:
+def trimmed(
+    vertices: Array, faces: Faces, points: Array, reach: float, largest_gap: float,
+    allowed: Callable[[Array, Faces], NDArray[np.bool_]] | None = None,
+) -> tuple[Array, Faces]:  # fmt: skip
     """The part of a surface that lies within ``reach`` of the points (P, 3) it was made from.
 
     Gaps no larger than a disc of diameter ``largest_gap``, and no longer than twice that, stay closed: there the cloud is only
     thin, and the surface bridges it well. How many faces a gap has says nothing: where there are no points they are few and large.
+    Of larger gaps those faces stay that are ``allowed`` (given vertices and faces: (M,) bool).
     """
     keep: NDArray[np.bool_] = np.all(near_points(vertices, points, reach)[faces], axis=1)
     gone = np.flatnonzero(~keep)
@@ -120,5 +126,8 @@ def trimmed(vertices: Array, faces: Faces, points: Array, reach: float, largest_
         np.maximum.at(high, label, corners.max(1))
         small = (area <= np.pi / 4 * largest_gap**2) & (np.linalg.norm(high - low, axis=1) <= 2 * largest_gap)
         keep[gone[small[label]]] = True
+        open_ = gone[~small[label]]
+        if allowed is not None and len(open_):
+            keep[open_[allowed(vertices, faces[open_])]] = True
     v, f, _ = compacted(vertices, faces[keep])
     return v, without_degenerate(v, f)

@@ -257,6 +257,7 @@ class PointsStep:
         return {
             **figures, "points": len(cloud.points), "views_median": float(np.median(cloud.views)),
             "cleared": len(whole.points) - len(cloud.points),
+            "filled_percent": round(100 * float(cloud.filled.mean()), 1) if len(cloud.points) else 0.0,
         }  # fmt: skip
 
     def _sources(self, solution: Solution, count: int, angle: float = 14.0) -> tuple[list[int], dict[int, list[int]]]:

@@ -19,8 +19,9 @@ from vast_quarry.core.surface.bodies import Dropped, wanted_bodies
 from vast_quarry.core.surface.cut import cut_open, led_down
 from vast_quarry.core.surface.decimate import decimate, without_doubles
 from vast_quarry.core.surface.holes import close_holes
-from vast_quarry.core.surface.mesh import components, cut_apart, edge_faces, main_body
-from vast_quarry.core.surface.poisson import median_spacing, trimmed
+from vast_quarry.core.surface.mesh import components, cut_apart, edge_faces, face_normals, main_body
+from vast_quarry.core.surface.poisson import median_spacing, near_points, trimmed
+from vast_quarry.core.surface.sight import allowed as allowed_faces
 from vast_quarry.core.surface.volume import Lattice, joined, tiles_of
 from vast_quarry.core.words import Said, say
 from vast_quarry.pipeline.figures import SurfaceFigures
@@ -29,7 +30,9 @@ from vast_quarry.pipeline.refining import refined
 from vast_quarry.pipeline.skin import skin
 from vast_quarry.pipeline.solution import load_solution
 from vast_quarry.pipeline.step import Context, StepSettings, setting
+from vast_quarry.pipeline.steps.masks import mask_file
 from vast_quarry.pipeline.steps.points import load_cloud
+from vast_quarry.pipeline.units import sight as sights
 from vast_quarry.pipeline.units import skin as skins
 from vast_quarry.pipeline.units import volume as units
 
@@ -46,7 +49,7 @@ THIN_CELL, THIN_MOST, TILES, TILE_BYTES, MAP_BYTES = 0.75, 1.05, 128, 1.5e6, 1e8
 class SurfaceSettings(StepSettings):
     """How to mesh."""
 
-    came_later: ClassVar[frozenset[str]] = frozenset({"way", "refine", "bodies"})
+    came_later: ClassVar[frozenset[str]] = frozenset({"way", "refine", "bodies", "infer"})
 
     way: str = setting(
         "whole",
@@ -72,6 +75,12 @@ class SurfaceSettings(StepSettings):
         "A mesh with more is made simpler where it is flat.",
         main=True, usual=(50_000, 2_000_000), cost="Texture and later programs take longer.", ge=200, le=20_000_000,
     )  # fmt: skip
+    infer: bool = setting(
+        True,
+        "Close plain sides",
+        "Where there are no points, the surface stays where photos look at it and none looks through: marked as inferred.",
+        cost="Some seconds.",
+    )
     bodies: str = setting(
         "subject",
         "Bodies to keep",
@@ -122,6 +131,33 @@ def foot_height(box: KeepBox, rough: float, spacing: float) -> float:
     return max(box.low[2], min(max(3.0 * rough, 2.0 * spacing), 0.04 * float(box.high[2])))
 
 
+#: what a vertex rests on: photos show it; it was filled in where windows say little; there is no point near, it was inferred
+SHOWN, FILLED, INFERRED = 0, 1, 2
+#: a vertex farther than so many spacings from any point was inferred
+FAR_FROM_POINTS = 3.0
+
+
+def _evidence(context: Context, vertices: NDArray[np.float64], foot: float) -> NDArray[np.uint8]:
+    """What each vertex (N,) rests on: :data:`SHOWN`, :data:`FILLED` or :data:`INFERRED`."""
+    cloud = load_cloud(context.parents["points"])
+    spacing = median_spacing(cloud.points)
+    out = np.full(len(vertices), SHOWN, np.uint8)
+    if cloud.filled.any():
+        near_shown = near_points(vertices, cloud.points[~cloud.filled], FAR_FROM_POINTS * spacing)
+        out[~near_shown] = FILLED
+        near_any = near_shown | near_points(vertices, cloud.points[cloud.filled], FAR_FROM_POINTS * spacing)
+    else:
+        near_any = near_points(vertices, cloud.points, FAR_FROM_POINTS * spacing)
+    out[~near_any | (vertices[:, 2] < foot)] = INFERRED
+    return out
+
+
+def load_evidence(folder: Path, count: int) -> NDArray[np.uint8]:
+    """What each of ``count`` vertices of a version's mesh rests on; of an earlier program's all are taken to be shown."""
+    with np.load(folder / "mesh.npz") as f:
+        return f["evidence"] if "evidence" in f.files else np.full(count, SHOWN, np.uint8)
+
+
 def load_foot(file: Path) -> float:
     """Height below which a mesh that was kept with it was not seen but led down to the ground; -inf where it was not."""
     with np.load(file) as f:
@@ -133,7 +169,33 @@ def whole_surface(context: Context, cloud: Cloud, spacing: float, settings: Surf
     # points that all lie at one place have no spacing
     least = 1e-5 * float(np.ptp(cloud.points, axis=0).max()) if len(cloud.points) else 0.0
     v, f = skin(context, cloud, settings.cell * max(spacing, least, 1e-12))
-    return (v, f) if settings.closed else trimmed(v, f, cloud.points, settings.reach * spacing, settings.gap * spacing)
+    if settings.closed:
+        return v, f
+    allowed = partial(_in_sight, context) if settings.infer else None
+    return trimmed(v, f, cloud.points, settings.reach * spacing, settings.gap * spacing, allowed)
+
+
+def _in_sight(context: Context, vertices: NDArray[np.float64], faces: NDArray[np.int64]) -> NDArray[np.bool_]:
+    """Which faces may be there by what photos see through and look at (M,)."""
+    points = context.parents["points"]
+    solution = load_solution(points)
+    rows = [int(r) for r in solution.aligned if (points / "depth" / f"{int(r):05d}.npz").exists()]
+    if not rows:
+        return np.zeros(len(faces), bool)
+    write_arrays(
+        context.folder / sights.FACES_FILE, middles=vertices[faces].mean(1).astype(np.float32),
+        normals=face_normals(vertices, faces).astype(np.float32),
+    )  # fmt: skip
+    masks = context.lineage.get("masks")
+    masked = {r: masks is not None and mask_file(masks, int(solution.numbers[r])) is not None for r in rows}
+    here = str(context.folder)
+    found = context.each("Lines of sight", sights.sight_of_photo, [(str(points), here, r, masked[r]) for r in rows])
+    (context.folder / sights.FACES_FILE).unlink()
+    through, looks = np.zeros(len(faces), np.int32), np.zeros(len(faces), np.int32)
+    for a, b in found:
+        through += np.unpackbits(a, count=len(faces))
+        looks += np.unpackbits(b, count=len(faces))
+    return allowed_faces(through, looks)
 
 
 def thin_surface(context: Context, cloud: Cloud, spacing: float, settings: SurfaceSettings) -> Mesh:
@@ -221,16 +283,17 @@ def _told_of(dropped: list[Dropped]) -> list[Said]:
     if flat:
         out.append(
             say(
-                "{count, plural, one {A body} other {# bodies}} that lie flat on the ground were left out ({percent} % of the "
-                "surface). “Bodies to keep” brings them back.",
+                "{count, plural, one {A body that lies flat on the ground was} other {# bodies that lie flat on the ground were}} "
+                "left out ({percent} % of the surface). “Bodies to keep” brings that back.",
                 count=len(flat), percent=round(100 * sum(flat)),
             )
         )  # fmt: skip
     if cut:
         out.append(
             say(
-                "{count, plural, one {A body} other {# bodies}} that reach in through the side of the keep box were left out "
-                "({percent} % of the surface). Make the box larger, or choose all under “Bodies to keep”, if they belong to it.",
+                "{count, plural, one {A body that reaches in through the side of the keep box was} other {# bodies that reach in "
+                "through the sides of the keep box were}} left out ({percent} % of the surface). If that belongs to the subject, "
+                "make the box larger, or choose all under “Bodies to keep”.",
                 count=len(cut), percent=round(100 * sum(cut)),
             )
         )  # fmt: skip
@@ -288,7 +351,8 @@ class SurfaceStep:
             v, f = close_holes(v, f)
         if len(f) < 20:
             raise PlainError("Hardly any surface is left inside the keep box.", "Make the keep box larger.")
-        write_arrays(context.folder / "mesh.npz", vertices=v, faces=f, foot=foot)
+        evidence = _evidence(context, v, foot)
+        write_arrays(context.folder / "mesh.npz", vertices=v, faces=f, foot=foot, evidence=evidence)
         pairs, _ = edge_faces(f)
         context.stage("Done", 4, 4)
         told: SurfaceFigures = {"photos_agree": [round(a, 4) for a in agreed]} if agreed else {}
@@ -297,6 +361,8 @@ class SurfaceStep:
             "triangles": len(f),
             "vertices": len(v),
             "triangles_before_decimation": full,
+            "inferred_percent": round(100 * float((evidence == INFERRED).mean()), 2),
+            "filled_percent": round(100 * float((evidence == FILLED).mean()), 2),
             "bodies": int(components(f).max()) + 1,
             "open_edges": int(3 * len(f) - 2 * len(pairs)),
             "size": [round(float(x), 6) for x in np.ptp(v, axis=0)],

@@ -184,22 +184,15 @@ def accept(cameras: str, folder: str, row: int, sources: list[int], scales: dict
     mine = load_depth(root, row)
     found = fusion.accept(mine, pose_of(solution, row, scales[row]), others, least_views=least)
     found, depth = completed(root, solution, row, sources, scales, least, found, mine.depth)
-    write_arrays(
-        target,
-        points=found.points,
-        normals=found.normals,
-        views=found.views,
-        rank=found.rank,
-        sigma=found.sigma,
-        depth=depth,
-    )
+    write_arrays(target, depth=depth, **vars(found))
 
 
 def _load_accepted(folder: Path, row: int) -> fusion.Accepted:
     with np.load(unit_file(folder, "accepted", row)) as f:
         # of a run that an earlier version of the program began
         sigma = f["sigma"] if "sigma" in f.files else np.full(f["views"].shape, np.nan, np.float32)
-        return fusion.Accepted(f["points"], f["normals"], f["views"], f["rank"], sigma)
+        filled = f["filled"] if "filled" in f.files else np.zeros((0, 0), bool)
+        return fusion.Accepted(f["points"], f["normals"], f["views"], f["rank"], sigma, filled)
 
 
 def _load_stand(folder: Path, row: int) -> tuple[fusion.Stand, NDArray[np.float32]]:

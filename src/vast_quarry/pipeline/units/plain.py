@@ -100,6 +100,7 @@ def completed(
     if not new.any():
         return found, depth
     found.points[new], found.normals[new], found.views[new] = swept.points[new], swept.normals[new], swept.views[new]
+    found.filled[new] = True
     found.rank[new] = swept.rank[new] - STANDS_BACK
     gsd = mine.depth[new] / pose[0].fx
     found.sigma[new] = np.hypot(swept.sigma[new], COARSER * gsd)

@@ -9,6 +9,7 @@ errors in units of these (count; NaN where not stated), int8 normals times 127 (
 
 from __future__ import annotations
 
+import io
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
@@ -31,7 +32,7 @@ from vast_quarry.pipeline.standing import AS_FOUND
 from vast_quarry.pipeline.steps.finish import load_textured
 from vast_quarry.pipeline.steps.photos import read_photo_list
 from vast_quarry.pipeline.steps.points import load_cloud
-from vast_quarry.pipeline.steps.surface import load_mesh
+from vast_quarry.pipeline.steps.surface import load_evidence, load_mesh
 from vast_quarry.pipeline.steps.texture import HELD
 from vast_quarry.pipeline.store import Version
 from vast_quarry.server.services import nearby
@@ -260,11 +261,29 @@ def cloud_file(folders: Folders, layer: str, number: int | None, budget: int = U
 
 
 def plain_image() -> bytes:
-    import io
-
+    """A texture of one colour."""
     out = io.BytesIO()
     Image.new("RGB", (4, 4), (205, 198, 184)).save(out, "JPEG")
     return out.getvalue()
+
+
+#: what a surface rests on, as it is painted: photos show it, filled in where it is plain, inferred (sRGB)
+EVIDENCE = ((205, 198, 184), (201, 138, 33), (14, 124, 123))
+
+
+def evidence_image() -> bytes:
+    """Colours by what a surface rests on: filled in to the right, inferred below, what photos show in the first corner."""
+    picture = np.empty((16, 16, 3), np.uint8)
+    picture[:] = EVIDENCE[0]
+    picture[:8, 8:], picture[8:] = EVIDENCE[1], EVIDENCE[2]
+    out = io.BytesIO()
+    Image.fromarray(picture).save(out, "JPEG", quality=95, subsampling=0)
+    return out.getvalue()
+
+
+def evidence_places(evidence: NDArray[np.uint8]) -> NDArray[np.float32]:
+    """Where in :func:`evidence_image` what vertices (N,) rest on has its colour (N, 2)."""
+    return np.array([[0.2, 0.2], [0.8, 0.2], [0.2, 0.8]], np.float32)[evidence]
 
 
 #: layers whose versions are meshes
@@ -295,7 +314,8 @@ def mesh_file(folders: Folders, layer: str, number: int | None) -> Path:
     folder = folders.store.folder(version)
     if layer == "surface":
         v, f = load_mesh(folder)
-        write_packed_glb(target, v, vertex_normals(v, f), np.zeros((len(v), 2)), f, plain_image())
+        at = evidence_places(load_evidence(folder, len(v)))
+        write_packed_glb(target, v, vertex_normals(v, f), at, f, evidence_image())
     else:
         m = load_textured(folder)
         write_packed_glb(target, m.vertices, m.normals, m.uv, m.faces, texture_bytes(folder))
