@@ -5,10 +5,12 @@ from __future__ import annotations
 import json
 from pathlib import Path
 
+import numpy as np
 import pytest
 from tests.cli.test_cli import run
 from tests.conftest import RigSet
 
+from vast_quarry.cli.build import keep_box
 from vast_quarry.core.errors import PlainError
 from vast_quarry.pipeline.grades import GRADES, Grade
 from vast_quarry.pipeline.registry import STEPS, step_of
@@ -100,3 +102,14 @@ def test_a_value_that_does_not_fit_is_told_before_anything_is_computed(ring_set:
         done = run("build", ring_set.photos, "--out", tmp_path / "out", "--set", text)
         assert done.returncode == 1
         assert "does not fit" in done.stderr
+
+
+@pytest.mark.parametrize("text", ["", "1,2,3", "0,0,0,1,1,0", "0,0,0,1,1,nan", "a,b,c,d,e,f", "0,0,0,1,1,1,5,6"])
+def test_a_keep_box_that_is_none_is_told(text: str) -> None:
+    with pytest.raises(PlainError, match="no keep box"):
+        keep_box(text)
+
+
+def test_a_keep_box_can_be_typed() -> None:
+    assert keep_box("-1,-2,0,1,2,3") == {"low": [-1, -2, 0], "high": [1, 2, 3], "turn": 0.0}
+    assert keep_box("-1,-2,0,1,2,3,90")["turn"] == pytest.approx(np.pi / 2)

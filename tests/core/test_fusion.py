@@ -299,3 +299,27 @@ def test_nothing_accepted_gives_nothing() -> None:
         np.zeros(shape, np.int16), np.zeros(shape, np.float32),
     )  # fmt: skip
     assert len(give(0, none, np.zeros(shape, np.float32), pose, np.zeros((*shape, 3), np.uint8), []).points) == 0
+
+
+def test_what_only_two_or_three_photos_see_is_kept_with_a_larger_error(rng: np.random.Generator) -> None:
+    """Three had to agree: what no more than that could see was lost as soon as one of them was off."""
+    poses: list[Pose] = []
+    for a in np.radians([-12.0, 0.0, 12.0]):
+        center = 1.6 * np.array([np.sin(a), -0.25, np.cos(a)])
+        poses.append((SMALL, look_at(center, [0, 0, 0], [0, 1, 0]), center))
+    maps = [plane_seen(p, rng, 0.0004) for p in poses]
+    # the third photo is off by a fiftieth of the depth
+    off = DepthMap(maps[2].depth * np.float32(1.02), maps[2].normal, maps[2].cost)
+    both = accept(maps[1], poses[1], [(maps[0], poses[0]), (off, poses[2])])
+    all_ = accept(maps[1], poses[1], [(maps[0], poses[0]), (maps[2], poses[2])])
+    inner = np.zeros(both.views.shape, bool)
+    inner[25:47, 35:60] = True
+    assert (both.views[inner] == 2).mean() > 0.9
+    assert np.abs(both.points[inner][both.views[inner] > 0][:, 2]).max() < 0.01
+    assert np.median(both.sigma[inner]) > 1.15 * np.median(all_.sigma[inner])
+    # with more photos that could see it, two are a chance
+    many = [(maps[0], poses[0]), *[(off, poses[2])] * 4]
+    assert (accept(maps[1], poses[1], many).views[inner] == 0).all()
+    # and so are two of which this one is not sure
+    unsure = DepthMap(maps[1].depth, maps[1].normal, maps[1].cost + 0.4)
+    assert (accept(unsure, poses[1], [(maps[0], poses[0]), (off, poses[2])]).views == 0).all()

@@ -103,7 +103,7 @@ def _mat(mat: str | None) -> dict[str, dict[str, Any]]:
         ) from error
 
 
-def _box(text: str) -> dict[str, Any]:
+def keep_box(text: str) -> dict[str, Any]:
     """A keep box as it is typed.
 
     Raises
@@ -373,7 +373,7 @@ def build(
     if ground is not None:
         changes.setdefault("points", {})["ground"] = ground
     if box is not None:
-        changes.setdefault("points", {})["box"] = _box(box)
+        changes.setdefault("points", {})["box"] = keep_box(box)
     if place:
         changes.setdefault("cameras", {})["kind"] = "place"
     if closed:

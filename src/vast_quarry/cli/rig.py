@@ -42,7 +42,7 @@ def _names(text: str) -> frozenset[str]:
 def shoot_command(
     out: Annotated[Path, typer.Option("--out", help="Folder for photos, masks and truth", show_default=False)],
     scene: Annotated[
-        str, typer.Option(help="milestone, finial, well-head, yard, plate, hound, rack or chest")
+        str, typer.Option(help="milestone, finial, well-head, yard, plate, hound, bare-hound, rack or chest")
     ] = "milestone",
     plan: Annotated[str, typer.Option(help="Rings and photos in each, like ring:3x12, or a plan.json")] = "ring:3x12",
     size: Annotated[str, typer.Option(help="Size of the photos in pixels")] = "1200x900",

@@ -214,7 +214,8 @@ def expected_error(
     below = (1 - 2 / (9 * np.maximum(n[there] - 1, 1))) ** 3
     usual = float(np.median(in_pixels[there] / below))
     pooled = ((n - 1) * in_pixels + USUAL * usual) / (n - 1 + USUAL)
-    sigma = gsd * np.sqrt((SPREAD * asked / n) ** 2 * pooled + IN_COMMON**2)
+    # two photos alone may err alike: nobody tells
+    sigma = gsd * np.sqrt((SPREAD * asked / n) ** 2 * pooled + (IN_COMMON * np.maximum(1, 3 / n)) ** 2)
     return np.where(views > 0, sigma, 0).astype(np.float32)
 
 

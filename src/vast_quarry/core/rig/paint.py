@@ -15,13 +15,15 @@ SANDSTONE, GRASS, CLAY, FELT = 0, 1, 2, 3
 PRINT = 4
 #: one colour of paint with a breath of tone and grain; a floor of boards; a chest with a printed lid beside a stone jar
 PAINTED, BOARDS, CHEST = 5, 6, 7
+#: the same paint without any tone or grain
+BARE = 8
 #: height of the chest's lid, and where along x the chest ends (m)
 LID, CHEST_END = 0.17, 0.02
 #: mean colours of sandstone, grass, clay and felt
 _PLAIN = np.array(
     [
         [0.42, 0.35, 0.25], [0.15, 0.20, 0.08], [0.38, 0.21, 0.13], [0.055, 0.057, 0.062], [0.8, 0.8, 0.8],
-        [0.27, 0.28, 0.29], [0.30, 0.20, 0.11], [0.10, 0.08, 0.07],
+        [0.27, 0.28, 0.29], [0.30, 0.20, 0.11], [0.10, 0.08, 0.07], [0.27, 0.28, 0.29],
     ]
 )  # fmt: skip
 
@@ -83,13 +85,15 @@ def _painted(material: int, x: float, y: float, z: float, finest: float, seed: i
             s = min(0.8, (soot - 0.30) * 3.0)
             r, g, b = r * (1 - s) + 0.05 * s, g * (1 - s) + 0.045 * s, b * (1 - s) + 0.045 * s
     elif material == PAINTED:
-        # tone and grain of two and three per cent
+        # tone and grain of three to four per cent (standard deviation)
         tone = (
             1
-            + 0.02 * fbm(x, y, z, 0.05, 3, 0.6, seed + 19)
-            + 0.03 * fbm(x, y, z, 0.003, _octaves(0.003, finest), 0.8, seed + 23)
+            + 0.06 * fbm(x, y, z, 0.05, 3, 0.6, seed + 19)
+            + 0.08 * fbm(x, y, z, 0.003, _octaves(0.003, finest), 0.8, seed + 23)
         )
         r, g, b = 0.27 * tone, 0.28 * tone, 0.29 * tone
+    elif material == BARE:
+        r, g, b = 0.27, 0.28, 0.29
     elif material == BOARDS:
         board = np.floor(y / 0.11)
         streak = fbm(x * 0.07, y, z, 0.006, _octaves(0.006, finest), 0.75, seed + 61 + int(board) * 7)
@@ -105,7 +109,7 @@ def _painted(material: int, x: float, y: float, z: float, finest: float, seed: i
             tone = 0.55 if cell > 0 else 0.06
             r, g, b = tone, tone * 0.95, tone * 0.85
         else:
-            tone = 1 + 0.02 * fbm(x, y, z, 0.004, _octaves(0.004, finest), 0.8, seed + 29)
+            tone = 1 + 0.06 * fbm(x, y, z, 0.004, _octaves(0.004, finest), 0.8, seed + 29)
             r, g, b = 0.10 * tone, 0.08 * tone, 0.07 * tone
     else:
         tone = 0.055 + 0.006 * fbm(x, y, z, 0.004, 2, 0.8, seed + 17)

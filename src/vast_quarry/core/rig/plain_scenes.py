@@ -6,6 +6,8 @@ stone with thin iron rods. ``chest``: an alms chest with plain dark sides and a 
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -56,7 +58,7 @@ def _floor(half: float, cell: float) -> Body:
     return Body(*grid(half, cell, lambda p: np.zeros(len(p))), paint.BOARDS)
 
 
-def hound(seed: int = 6, cell: float = 0.0016, fine: bool = True) -> Scene:
+def hound(seed: int = 6, cell: float = 0.0016, fine: bool = True, material: int = paint.PAINTED) -> Scene:
     """A hound of cast iron, about 0.3 m high, painted in one colour, on boards; small printed blocks lie about."""
     del fine
     v, f = mesh_of_distance(hound_distance, np.array([-0.24, -0.10, -0.01]), np.array([0.26, 0.10, 0.33]), cell)
@@ -69,8 +71,13 @@ def hound(seed: int = 6, cell: float = 0.0016, fine: bool = True) -> Scene:
         ((0.52, 0.10), 0.04),
     ]
     lying = [_box((x - s, y - s, 0.0), (x + s, y + s, 1.6 * s), 0.004) for (x, y), s in blocks]
-    bodies = [Body(v, f, paint.PAINTED), _floor(1.8, 0.012), Body(*_together(lying), paint.CLAY)]
+    bodies = [Body(v, f, material), _floor(1.8, 0.012), Body(*_together(lying), paint.CLAY)]
     return Scene("hound", bodies, False, seed, 0.008, (0.55, 0.58, 0.62), gloss=SHEEN)
+
+
+def bare_hound(seed: int = 6, cell: float = 0.0016, fine: bool = True) -> Scene:
+    """The same hound in paint without any tone or grain: only its outline and its shading tell its shape."""
+    return replace(hound(seed, cell, fine, paint.BARE), name="bare-hound")
 
 
 #: rods of the rack: where each stands, its radius and its height above the slab (m)

@@ -85,7 +85,7 @@ class SurfaceSettings(StepSettings):
         "subject",
         "Bodies to keep",
         "Whatever stands in the keep box is kept; shreds, and what reaches in from beside, are not. Or only the largest, or all.",
-        main=True, labels={"subject": "what the subject is", "largest": "the largest only", "all": "all, shreds too"},
+        labels={"subject": "what the subject is", "largest": "the largest only", "all": "all, shreds too"},
         pattern="^(subject|largest|all)$",
     )  # fmt: skip
     cell: float = setting(
