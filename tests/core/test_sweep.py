@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 from vast_quarry.core.camera import Camera
 from vast_quarry.core.dense import sweep_kernels as kernels
 from vast_quarry.core.dense.sources import Sources, View
-from vast_quarry.core.dense.sweep import SweepSettings, enlarged, slope_normals, sweep_depth, swept_depths
+from vast_quarry.core.dense.sweep import SweepSettings, sweep_depth, swept_depths
 from vast_quarry.core.pose import look_at
 
 WIDE, HIGH, FOCAL = 160, 120, 180.0
@@ -145,10 +145,3 @@ def test_depths_are_a_step_apart_in_other_photos(rng: np.random.Generator) -> No
     # 0.25 aside at a focal length of 180 pixels: 45 pixels for each unit of inverse depth
     assert np.diff(w)[0] * 45 < 1.05
     assert np.diff(w)[0] * 45 > 0.7
-
-
-def test_larger_maps_keep_steps(rng: np.random.Generator) -> None:
-    depth = np.where(np.arange(40)[None] < 20, 2.0, 3.0).astype(np.float32) * np.ones((30, 1), np.float32)
-    large = enlarged(depth, (60, 80))
-    assert set(np.unique(np.round(large, 4))) == {2.0, 3.0}
-    assert (slope_normals(depth, Camera.simple(40, 30, 50.0), np.eye(3))[15, 5] @ [0, 0, -1]) > 0.99

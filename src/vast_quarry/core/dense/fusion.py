@@ -169,7 +169,8 @@ def accept(
     on, rim = on_one_surface(ref, pose, relative, most_cost)
     maps, upright, poses = [], [], []
     for d, p in sources:
-        maps.append(np.where(d.cost <= most_cost, d.depth, 0).astype(np.float32))
+        known = np.where(d.cost <= most_cost, d.depth, 0)
+        maps.append(np.where(d.cost <= SURE, known, -known).astype(np.float32))
         # an eighth of a degree is enough of others' normals, and takes a quarter of the memory
         upright.append(d.normal if d.normal.dtype == np.int8 else np.round(127 * d.normal).astype(np.int8))
         poses.append(p)

@@ -147,21 +147,3 @@ def slope_normals(depth: Floats, camera: Camera, rotation: NDArray[np.float64], 
     n /= -np.maximum(np.linalg.norm(n, axis=-1, keepdims=True), 1e-12)
     n[~known] = (0, 0, -1)
     return np.asarray(n @ rotation.astype(np.float32), np.float32)
-
-
-#: inverse depths that differ by more, as a share, are of two surfaces: nothing lies between them
-TWO_SURFACES = 0.02
-
-
-def enlarged(depth: Floats, shape: tuple[int, int]) -> Floats:
-    """A depth map (h, w) as large as ``shape``: linear in inverse depth within a surface, the nearest pixel where two meet."""
-    if depth.shape == shape:
-        return depth
-    size = shape[::-1]
-    w = np.where(depth > 0, 1 / np.where(depth > 0, depth, 1), 0).astype(np.float32)
-    nearest = cv2.resize(w, size, interpolation=cv2.INTER_NEAREST)
-    between = cv2.resize(w, size, interpolation=cv2.INTER_LINEAR)
-    most = cv2.resize(cv2.dilate(w, np.ones((3, 3))), size, interpolation=cv2.INTER_NEAREST)
-    least = cv2.resize(cv2.erode(w, np.ones((3, 3))), size, interpolation=cv2.INTER_NEAREST)
-    out = np.where(most - least <= TWO_SURFACES * nearest, between, nearest)
-    return np.where(out > 0, 1 / np.maximum(out, np.float32(1e-12)), 0).astype(np.float32)

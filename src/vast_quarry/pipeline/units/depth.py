@@ -21,8 +21,7 @@ from vast_quarry.core.photo.reading import load_rgb, resized
 from vast_quarry.core.photo.tone import Tone, apply_tone
 from vast_quarry.pipeline.solution import Solution, load_solution
 from vast_quarry.pipeline.steps.masks import load_mask
-from vast_quarry.pipeline.units.flat import dense_camera, pose_of, unit_file
-from vast_quarry.pipeline.units.plain import completed
+from vast_quarry.pipeline.units.flat import dense_camera, load_accepted, pose_of, unit_file
 
 #: how far what stands behind the keep box is looked for, in parts of the depth of nearly all that the photo is tied by. It is not
 #: wanted, but where it may not be found pixels beside the subject take the subject's depth: a fringe in its colour
@@ -183,23 +182,7 @@ def accept(cameras: str, folder: str, row: int, sources: list[int], scales: dict
     others = ((load_depth(root, s, packed=True), pose_of(solution, s, scales[s])) for s in sources)
     mine = load_depth(root, row)
     found = fusion.accept(mine, pose_of(solution, row, scales[row]), others, least_views=least)
-    found, depth = completed(root, solution, row, sources, scales, least, found, mine.depth)
-    write_arrays(target, depth=depth, **vars(found))
-
-
-def _load_accepted(folder: Path, row: int) -> fusion.Accepted:
-    with np.load(unit_file(folder, "accepted", row)) as f:
-        # of a run that an earlier version of the program began
-        sigma = f["sigma"] if "sigma" in f.files else np.full(f["views"].shape, np.nan, np.float32)
-        filled = f["filled"] if "filled" in f.files else np.zeros((0, 0), bool)
-        return fusion.Accepted(f["points"], f["normals"], f["views"], f["rank"], sigma, filled)
-
-
-def _load_stand(folder: Path, row: int) -> tuple[fusion.Stand, NDArray[np.float32]]:
-    """How many agree and the photo's place in the order, of each pixel; and the depths that they are of."""
-    with np.load(unit_file(folder, "accepted", row)) as f:
-        depths = f["depth"] if "depth" in f.files else load_depths(folder, row)
-        return (f["views"], f["rank"]), depths
+    write_arrays(target, depth=mine.depth, **vars(found))
 
 
 def save_cloud(target: Path, cloud: fusion.Cloud) -> None:
@@ -220,9 +203,12 @@ def fuse(cameras: str, folder: str, row: int, others: list[int], scales: dict[in
         solution, root = load_solution(Path(cameras)), Path(folder)
         with np.load(unit_file(root, "flat", row)) as f:
             rgb = f["rgb"]
-        beside = [(s, *_load_stand(root, s), pose_of(solution, s, scales[s])) for s in others]
-        _, depths = _load_stand(root, row)
-        cloud = fusion.give(row, _load_accepted(root, row), depths, pose_of(solution, row, scales[row]), rgb, beside)
+        beside = []
+        for s in others:
+            theirs, depths = load_accepted(root, s)
+            beside.append((s, (theirs.views, theirs.rank), depths, pose_of(solution, s, scales[s])))
+        mine, depths = load_accepted(root, row)
+        cloud = fusion.give(row, mine, depths, pose_of(solution, row, scales[row]), rgb, beside)
         save_cloud(target, cloud.only(solution.box.inside(cloud.points, 0.01 * float(solution.box.size.max()))))
     with np.load(target) as f:
         return len(f["points"])
