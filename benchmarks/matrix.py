@@ -28,7 +28,11 @@ SHAPES = {
     "ring": ("milestone", 640, 480), "clip": ("milestone", 640, 480), "arc": ("milestone", 384, 299), "open": ("milestone", 640, 480),
     "lap": ("well-head", 480, 360), "mixed": ("milestone", 640, 480), "pushed": ("finial", 640, 480),
     "panorama": ("milestone", 480, 360), "tripod": ("milestone", 480, 360),
+    # subjects that are hard by themselves, walked round in two laps of eighteen
+    "hound": ("hound", 960, 720), "bare-hound": ("bare-hound", 960, 720), "rack": ("rack", 960, 720), "chest": ("chest", 960, 720),
 }  # fmt: skip
+#: photos of a lap where a subject is walked round
+PER_RING = {"ring": 12}
 
 
 def shot(work: Path, capture: str, camera: str) -> Path:
@@ -38,8 +42,8 @@ def shot(work: Path, capture: str, camera: str) -> Path:
         shutil.rmtree(folder, ignore_errors=True)
         scene, width, height = SHAPES[capture]
         settings = ShootSettings(
-            scene=scene, rings=2, per_ring=12, width=width, height=height, heldout=1, seed=7, exif=False, on=CAMERAS[camera],
-            capture="" if capture == "ring" else capture,
+            scene=scene, rings=2, per_ring=PER_RING.get(capture, 18), width=width, height=height, heldout=1, seed=7, exif=False, on=CAMERAS[camera],
+            capture=capture if capture in CAPTURES else "",
         )  # fmt: skip
         shoot(settings, folder)
     return folder

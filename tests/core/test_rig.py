@@ -12,8 +12,10 @@ from vast_quarry.core.camera import Camera, project
 from vast_quarry.core.photo.reading import read_facts
 from vast_quarry.core.pose import look_at
 from vast_quarry.core.raycast import RayScene
+from vast_quarry.core.rig import paint
 from vast_quarry.core.rig.light import bake_light, hemisphere, ray_scene
 from vast_quarry.core.rig.noise import fbm_many
+from vast_quarry.core.rig.plain_scenes import RODS, chest, hound, rack
 from vast_quarry.core.rig.render import FILL_LIGHT, Shot, Studio, develop, to_srgb8
 from vast_quarry.core.rig.scenes import GROOVE_DEPTH, GROOVES, finial, milestone, plate
 from vast_quarry.core.rig.shoot import ShootSettings, rig_camera
@@ -178,3 +180,49 @@ def test_light_and_gloss_are_what_plain_numpy_says() -> None:
     assert np.median(off) < 0.003
     assert np.percentile(off, 90) < 0.03
     assert np.median(np.abs(told - even.reshape(-1, 3)[mine])) > 0.02
+
+
+@pytest.mark.parametrize(
+    ("material", "at", "least", "most"),
+    [
+        (paint.PAINTED, (0.05, 0.05, 0.2), 0.02, 0.06),
+        (paint.BARE, (0.05, 0.05, 0.2), 0.0, 1e-9),
+        (paint.CHEST, (-0.1, 0.1, 0.08), 0.01, 0.04),
+        (paint.CHEST, (0.18, 0.05, 0.1), 0.08, 0.6),
+        (paint.SANDSTONE, (0.05, 0.05, 0.2), 0.08, 0.6),
+    ],
+)
+def test_plain_paint_has_as_little_contrast_as_is_said(
+    rng: np.random.Generator, material: int, at: tuple[float, float, float], least: float, most: float
+) -> None:
+    """Standard deviation over mean, within some centimetres."""
+    places = np.array(at) + rng.uniform(-0.04, 0.04, (1500, 3))
+    seen = np.array([paint.albedo(material, *p, 0.0008, 11)[0] for p in places])
+    assert least <= seen.std() / seen.mean() <= most
+
+
+def test_rods_of_the_rack_are_as_thick_as_they_are_said_to_be() -> None:
+    scene = RayScene()
+    body = rack(cell=0.004).subject
+    scene.add(body.vertices, body.faces)
+    for (x, y), radius, height in RODS:
+        along = np.linspace(-2 * radius, 2 * radius, 401)
+        rays = np.zeros((401, 6), np.float32)
+        # from so near that no other rod stands between
+        rays[:, 0], rays[:, 1], rays[:, 2], rays[:, 4] = x + along, y - 0.02, 0.03 + 0.7 * height, 1.0
+        hit = np.asarray(scene.cast(rays)["t"]).ravel() < 0.03
+        assert abs(hit.mean() * 4 * radius - 2 * radius) < 0.1 * radius
+
+
+def test_the_hound_is_one_body_on_four_legs_and_the_chest_stands_beside_the_jar() -> None:
+    body = hound(cell=0.005).subject
+    assert components(body.faces).max() == 0
+    feet = body.vertices[np.abs(body.vertices[:, 2] - 0.02) < 0.004]
+    corners = {(bool(x > 0), bool(y > 0)) for x, y, _ in feet}
+    assert len(corners) == 4
+    two = chest(cell=0.006).subject
+    label = components(two.faces)
+    assert label.max() == 1
+    gap = [two.vertices[two.faces[label == k]].reshape(-1, 3) for k in (0, 1)]
+    low, high = sorted(gap, key=lambda p: p[:, 0].mean())
+    assert high[:, 0].min() - low[:, 0].max() > 0.08

@@ -138,6 +138,19 @@ def doubt_sentences(photos: list[Photo], doubted: Sequence[Doubt]) -> list[Said]
     return out
 
 
+def spot_sentences(photos: list[Photo], runs: Sequence[Sequence[int]]) -> list[Said]:
+    """Runs of photos that were placed on one spot although what they show moves."""
+    names = [clean_name(p.path) for p in photos]
+    return [
+        say(
+            "{first} to {last} ({count} photos) were all placed on one spot, although what they show moves: they follow a backdrop "
+            "that stands still, or the camera was turned there. Mask the subject in them, or leave them out.",
+            first=names[run[0]], last=names[run[-1]], count=len(run),
+        )
+        for run in runs
+    ]  # fmt: skip
+
+
 def join_sentences(photos: list[Photo], joins: Sequence[Join], sets: Mapping[str, str]) -> list[Said]:
     """How parts that were aligned by themselves were joined, and what solving all afresh was worth."""
     out = []

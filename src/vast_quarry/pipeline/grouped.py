@@ -12,6 +12,7 @@ from pydantic import BaseModel, TypeAdapter
 from vast_quarry.core.align.frame import Standing
 from vast_quarry.core.align.growth import AlignInput
 from vast_quarry.core.align.model import Model
+from vast_quarry.core.align.spots import on_one_spot
 from vast_quarry.core.formats.atomic import write_json
 from vast_quarry.core.words import Said
 from vast_quarry.pipeline.aligned import figures_of
@@ -21,6 +22,7 @@ from vast_quarry.pipeline.alignment_words import (
     focal_sentences,
     join_sentences,
     lens_sentences,
+    spot_sentences,
 )
 from vast_quarry.pipeline.joining import mirrored
 from vast_quarry.pipeline.picking import misfit_sentences
@@ -51,6 +53,7 @@ def told_of(
     flipped = mirrored(context, photos, found[0], data)
     rows = [np.flatnonzero(g.placed).tolist() for g in groups]
     sizes = [len(r) for r in rows]
+    order = data.order if data.order is not None else np.arange(len(photos))
     out = []
     for k, (group, solution, standing) in enumerate(zip(groups, found, stood)):
         figures = figures_of(photos, group, solution, standing, pairs, data)
@@ -65,6 +68,7 @@ def told_of(
                     *join_sentences(photos, group.joins, context.settings.sets),
                     *misfit_sentences([p.name for p in context.settings.places], model),
                     *doubt_sentences(photos, group.doubted),
+                    *spot_sentences(photos, on_one_spot(group, data.xy, data.matches, order)),
                     *focal_sentences(photos, group.refocused, figures["lenses"]),
                     *lens_sentences(figures["lenses"], figures["feature_noise_px"]),
                 ],
