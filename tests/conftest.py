@@ -110,6 +110,13 @@ def finial_set(tmp_path_factory: pytest.TempPathFactory) -> RigSet:
     return rig_set(tmp_path_factory, "finial", settings)
 
 
+@pytest.fixture(scope="session")
+def plain_set(tmp_path_factory: pytest.TempPathFactory) -> RigSet:
+    """One ring of twenty photos of the hound, 480 x 360, painted in one colour, on boards with printed blocks about; no EXIF."""
+    settings = ShootSettings(scene="hound", rings=1, per_ring=20, width=480, height=360, heldout=0, seed=6, exif=False)
+    return rig_set(tmp_path_factory, "plain", settings)
+
+
 #: changes to grade Rough that suit the small sets
 SMALL = {"cameras": {"photo_scale": 1.0}, "points": {"photo_scale": 1.0, "sweeps": [1, 2, 5], "sources": 5}}
 

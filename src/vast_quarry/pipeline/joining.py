@@ -203,7 +203,8 @@ def match_all(context: Context, photos: list[Photo], pairs: list[tuple[int, int]
             scale.append(f["scale"])
     lens_of, own, lenses, guessed = _lenses(photos)
     matches = _of_what_moves(context, photos, xy, dict(sorted(matches.items())))
-    return AlignInput(xy, scale, matches, lens_of, lenses, guessed, own, _orders(photos)[-1])
+    behind = share_standing_still(context.folder) is not None
+    return AlignInput(xy, scale, matches, lens_of, lenses, guessed, own, _orders(photos)[-1], before_still=behind)
 
 
 #: where it is kept which features are of a still backdrop: one array of yes and no for each photo, by its number

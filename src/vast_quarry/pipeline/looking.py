@@ -25,7 +25,7 @@ from vast_quarry.pipeline.units import look as units
 Array = NDArray[np.float64]
 
 #: longer side of the photos that are looked at, and how many of them at most
-SIDE, MOST = 320, 28
+SIDE, MOST = 320, 20
 #: photos beside each while depths are swept, the angle (degrees) at which they help most, and photos asked whether they agree
 BESIDE, ANGLE, ASKED = 5, 7.0, 9
 #: depths looked at: from this share of the nearest to this of the farthest sparse points of a photo; in usual distances of the
@@ -138,7 +138,7 @@ def with_subject(
 def other_boxes(folder: Path, group: int) -> list[KeepBox]:
     """Boxes about what else the subject of a group of photos could be, the likeliest first."""
     file = folder / SUBJECTS.format(group)
-    return [KeepBox.from_dict(b) for b in read_json(file)] if file.exists() else []
+    return [KeepBox.from_dict(b) for b in read_json(file, list)] if file.exists() else []
 
 
 _NOTHING = Said(

@@ -63,6 +63,8 @@ class AlignInput:
     picked : list of dict
         Places that somebody picked: row of a photo to the pixel (x, y) where it shows the place. They join groups that nothing else
         ties.
+    before_still : bool
+        Whether a backdrop that stands still was left out of the matches: what is left is little, and chance has more room.
     """
 
     xy: list[NDArray[np.float32]]
@@ -74,6 +76,7 @@ class AlignInput:
     own_lens: NDArray[np.int64] | None = None
     order: NDArray[np.int64] | None = None
     picked: Sequence[Mapping[int, tuple[float, float]]] = ()
+    before_still: bool = False
 
 
 @dataclass(frozen=True)

@@ -67,6 +67,8 @@ def stands_in_one_place(m: Model) -> bool:
 #: of places that three placed photos or more follow, the least share that has to agree with a model; and where a backdrop
 #: seems to stand still
 AGREES, AGREES_BEFORE_STILL = 0.2, 0.55
+#: where a backdrop was left out, a model of fewer photos, as a share of all, is one of chance
+FEW_BEFORE_STILL = 0.4
 
 
 def agrees_with_little(m: Model, least: float = AGREES) -> bool:
@@ -117,9 +119,12 @@ def align(
     moves = _moves(data, ground)
     if cannot_be_aligned(moves):
         return what_is_wrong(moves, n)
-    least = AGREES_BEFORE_STILL if what_is_wrong(moves, n).cause == "still backdrop" else AGREES
+    before_still = data.before_still or what_is_wrong(moves, n).cause == "still backdrop"
+    least = AGREES_BEFORE_STILL if before_still else AGREES
     search = Search(data, ground, progress, attempts, on_step, least)
     found = [m for m in (search.best(part) for part in parts or [np.ones(n, bool)]) if m is not None]
+    if data.before_still and (not found or max(int(m.placed.sum()) for m in found) < FEW_BEFORE_STILL * n):
+        return Trouble("still backdrop", ())
     if not found:
         return what_is_wrong(moves, n)
     best, *others = sorted(found, key=lambda m: -int(m.placed.sum()))

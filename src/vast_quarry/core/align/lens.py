@@ -40,7 +40,7 @@ FOCAL_READ, FOCAL_GUESSED = 0.03, 0.25
 AXIS = 0.015
 #: how far k1, k2, k3 and decentring each move a corner, as a share of its distance from the middle (one standard deviation:
 #: barrels of 5 % are known of cheap wide lenses; common practice, no source)
-CORNER = {"k1": 0.024, "k2": 0.012, "k3": 0.006, "p": 0.003}
+CORNER = {"k1": 0.006, "k2": 0.012, "k3": 0.006, "p": 0.003}
 #: an unknown is solved when the photos know it this much better than the prior
 DECIDED, STAYS = 0.5, 0.8
 #: order in which unknowns are set free; what stands together is freed together

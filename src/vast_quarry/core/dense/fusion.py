@@ -148,8 +148,9 @@ def accept(
     reprojection: float = 1.0,
     relative: float = RELATIVE,
     most_cost: float = MOST_COST,
+    wanted: NDArray[np.bool_] | None = None,
 ) -> Accepted:
-    """Pixels of one photo that enough others agree about.
+    """Pixels of one photo that enough others agree about; only those that are ``wanted`` (H, W), where that is given.
 
     Parameters
     ----------
@@ -167,6 +168,8 @@ def accept(
     camera, rotation, center = pose
     shape = ref.depth.shape
     on, rim = on_one_surface(ref, pose, relative, most_cost)
+    if wanted is not None:
+        on &= wanted
     maps, upright, poses = [], [], []
     for d, p in sources:
         known = np.where(d.cost <= most_cost, d.depth, 0)

@@ -20,8 +20,8 @@ from vast_quarry.pipeline.steps.masks import load_mask
 
 #: lens, rotation (3, 3) and centre (3,) of a photo
 Pose = tuple[Camera, NDArray[np.float64], NDArray[np.float64]]
-#: depths are tried two pixels apart at least as many and at most as many; coarse depths agree within this share, and pixels
-SWEEP = SweepSettings(step=1.0, least=24, most=64)
+#: depths are swept a pixel apart or a little more; coarse depths agree within this share, and pixels
+SWEEP = SweepSettings(step=1.2, least=24, most=48)
 AGREES, WAY_BACK, MOST_COST = 0.012, 1.5, 1.2
 
 

@@ -6,6 +6,7 @@ from pathlib import Path
 
 import cv2
 import numpy as np
+from numpy.typing import NDArray
 
 from vast_quarry.core.dense import fusion
 from vast_quarry.core.dense.filling import filled
@@ -17,6 +18,8 @@ from vast_quarry.pipeline.units.flat import accepted_file, flat_file, load_accep
 
 #: completed depths agree within this share of depth, and so many pixels
 AGREES, WAY_BACK = 0.004, 1.2
+#: photos beside one that are many
+MANY = 6
 #: cost of a pixel that was filled in: it counts, but nobody is sure of it
 UNSURE = 0.5
 #: their error: so many pixels of the depth map more than is stated of them; and they give way to others of the same spot
@@ -34,15 +37,18 @@ def fill_photo(cameras: str, folder: str, row: int, scales: dict[int, float]) ->
     with np.load(flat_file(root, row)) as f:
         gray, keep = f["gray"], f["keep"]
     known = accepted.views > 0
-    write_arrays(target, depth=filled(depth, known, keep & (depth > 0), gray), known=known)
+    whole = filled(depth, known, keep & (depth > 0), gray)
+    camera, rotation, _ = pose_of(load_solution(Path(cameras)), row, scales[row])
+    normal = np.round(127 * slope_normals(whole, camera, rotation)).astype(np.int8)
+    write_arrays(target, depth=whole, normal=normal, known=known)
 
 
-def _completed(folder: Path, row: int, pose: fusion.Pose) -> tuple[DepthMap, np.ndarray]:
-    """A completed map, and which of its pixels (H, W) were known before."""
+def _completed(folder: Path, row: int) -> tuple[DepthMap, NDArray[np.bool_]]:
+    """A completed map, its normals packed, and which of its pixels (H, W) were known before."""
     with np.load(unit_file(folder, "filled", row)) as f:
-        depth, known = f["depth"], f["known"]
-    cost = np.where(depth > 0, np.where(known, 0.0, UNSURE), 2.0).astype(np.float32)
-    return DepthMap(depth, slope_normals(depth, pose[0], pose[1]), cost), known
+        depth, normal, known = f["depth"], f["normal"], f["known"]
+    cost = np.where(depth > 0, np.where(known, np.float32(0), np.float32(UNSURE)), np.float32(2))
+    return DepthMap(depth, normal, cost), known
 
 
 def agree_about_filled(
@@ -56,10 +62,12 @@ def agree_about_filled(
     solution = load_solution(Path(cameras))
     found, depth = load_accepted(root, row)
     pose = pose_of(solution, row, scales[row])
-    mine, known = _completed(root, row, pose)
-    poses = {s: pose_of(solution, s, scales[s]) for s in sources}
-    others = ((_completed(root, s, poses[s])[0], poses[s]) for s in sources)
-    again = fusion.accept(mine, pose, others, least, WAY_BACK, AGREES)
+    mine, known = _completed(root, row)
+    mine.normal = (mine.normal / np.float32(127)).astype(np.float32)
+    others = ((_completed(root, s)[0], pose_of(solution, s, scales[s])) for s in sources)
+    # one photo more than else where there are many: what was carried across is no measurement
+    least += len(sources) >= MANY
+    again = fusion.accept(mine, pose, others, least, WAY_BACK, AGREES, wanted=~known & (mine.depth > 0))
     new = (again.views > 0) & ~known
     for name in ("points", "normals", "views", "rank", "sigma"):
         getattr(found, name)[new] = getattr(again, name)[new]
