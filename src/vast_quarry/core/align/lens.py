@@ -38,9 +38,10 @@ LENS_COLUMNS = np.array([2, 3, 4, 5, 6, 7, 8])
 FOCAL_READ, FOCAL_GUESSED = 0.03, 0.25
 #: how far the axis may miss the middle, as a share of the longer side
 AXIS = 0.015
-#: how far k1, k2, k3 and decentring each move a corner, as a share of its distance from the middle (one standard deviation:
-#: barrels of 5 % are known of cheap wide lenses; common practice, no source)
-CORNER = {"k1": 0.006, "k2": 0.012, "k3": 0.006, "p": 0.003}
+#: how far k1, k2, k3 and decentring each move a corner, as a share of its distance from the middle (one standard deviation)
+CORNER = {"k1": 0.008, "k2": 0.012, "k3": 0.006, "p": 0.003}
+#: and by how much k1 of most lenses draws it in: of cheap wide ones up to 5 % (common practice, no source)
+BARREL = 0.016
 #: an unknown is solved when the photos know it this much better than the prior
 DECIDED, STAYS = 0.5, 0.8
 #: order in which unknowns are set free; what stands together is freed together
@@ -73,7 +74,10 @@ def prior_of(lenses: list[Camera], guessed: list[bool]) -> LensPrior:
         k = [CORNER["k1"] / r**2, CORNER["k2"] / r**4, CORNER["k3"] / r**6]
         rows.append([f * (FOCAL_GUESSED if guess else FOCAL_READ), axis, axis, *k, CORNER["p"] / r, CORNER["p"] / r])
     at = unknowns(np.stack([c.vector for c in lenses]))
-    return LensPrior(at, np.array(rows))
+    sigma = np.array(rows)
+    # of a lens that says nothing of itself: barrels are common, pincushions rare
+    at[:, 3] -= np.where(guessed, BARREL / CORNER["k1"] * sigma[:, 3], 0)
+    return LensPrior(at, sigma)
 
 
 def independent_share(
