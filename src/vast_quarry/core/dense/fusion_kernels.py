@@ -119,7 +119,7 @@ def agree(
     What a photo says counts by the fourth power of its pixels per length there: its window is flat and the surface is not, which
     puts it off by the square of what the window covers.
 
-    ``normals`` of the others are int8, 127 to the unit; depths of which they are not sure are below 0. Pixels that are ``doubtful`` (H, W) want the ``share`` of the photos that
+    ``normals`` of the others are int8, 127 to the unit; depths of which they are not sure are below 0, infinitely so where they are of no use. Pixels that are ``doubtful`` (H, W) want the ``share`` of the photos that
     are sure of their own depth there, besides being seen alike by ``least``. Where no more than ``few`` photos could see a pixel, whose cost is no
     more than ``sure``, two are enough.
     """
@@ -156,7 +156,7 @@ def agree(
                 if ui < 0:
                     continue
                 ds = np.float64(depths[s, vi, ui])
-                sure_of_it = ds > 0.0
+                sure_of_it = ds >= 0.0
                 ds = abs(ds)
                 # what hides the spot from a photo says nothing of it
                 if ds <= 0 or ds > z * (1.0 - 3 * relative):
