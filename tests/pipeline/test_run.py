@@ -294,8 +294,8 @@ def test_turntable_with_masks_and_without_exif(finial_set: RigSet, tmp_path: Pat
 
 def test_results_stay_in_force_when_the_program_learns_a_setting() -> None:
     """A setting that came later counts only once it is touched."""
-    assert CamerasSettings().untouched == {"center"}
-    assert CamerasSettings(center=(0.0, 0.0, 1.0)).untouched == set()
+    assert CamerasSettings().untouched == {"center", "subject"}
+    assert CamerasSettings(center=(0.0, 0.0, 1.0)).untouched == {"subject"}
 
 
 def test_keys_tell_results_apart() -> None:

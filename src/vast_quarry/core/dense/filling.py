@@ -29,6 +29,8 @@ ROUNDS, TURNS = 2, 40
 FARTHEST = 0.16
 #: inverse depths within this share of each other are of one surface
 ONE_SURFACE = 0.01
+#: what lies beside a pixel lies at about its depth within this share
+BESIDE = 0.06
 
 
 @njit(error_model="numpy", cache=True)
@@ -82,6 +84,25 @@ def _evened(w, known, gray, turns, noise, edge, one):
                         w[y, x] = here + np.float32(1.5) * (total / weight - here)
 
 
+def _enclosed(w: Floats, known: NDArray[np.bool_], found: Floats, reach: int) -> NDArray[np.bool_]:
+    """Pixels (H, W) that something known of about the depth ``found`` for them lies beside on three sides at least.
+
+    What is plain beyond the outline, as a sky, has the subject on one side only.
+    """
+    sides = np.zeros(w.shape, np.int8)
+    for axis in (0, 1):
+        for way in (1, -1):
+            turned = lambda a, axis=axis, way=way: np.moveaxis(a, axis, -1)[..., ::way]
+            there = turned(known)
+            place = np.where(there, np.arange(there.shape[-1]), -1)
+            last = np.maximum.accumulate(place, axis=-1)
+            near = (last >= 0) & (np.arange(there.shape[-1]) - last <= reach)
+            beside = np.take_along_axis(turned(w), np.maximum(last, 0), axis=-1)
+            alike = near & (np.abs(beside - turned(found)) <= BESIDE * turned(found))
+            turned(sides)[...] += alike
+    return np.asarray(sides >= 3)
+
+
 def filled(depth: Floats, known: NDArray[np.bool_], active: NDArray[np.bool_], gray: NDArray[np.uint8]) -> Floats:
     """A depth map (H, W) completed within what looks like one surface; 0 where nothing is near enough.
 
@@ -114,5 +135,6 @@ def filled(depth: Floats, known: NDArray[np.bool_], active: NDArray[np.bool_], g
     far = np.where(known, 0, np.inf).astype(np.float32)
     _carried(plane, far, even, ROUNDS, np.float32(NOISE), np.float32(EDGE))
     out = np.where((far <= FARTHEST * max(depth.shape)) & (active | known), plane[..., 0], 0).astype(np.float32)
+    out[~(known | _enclosed(w, known, out, int(FARTHEST * max(depth.shape))))] = 0
     _evened(out, known, even, TURNS, np.float32(NOISE), np.float32(EDGE), np.float32(ONE_SURFACE))
     return np.where(out > 0, 1 / np.maximum(out, np.float32(1e-12)), 0).astype(np.float32)
