@@ -92,7 +92,10 @@ def _enclosed(w: Floats, known: NDArray[np.bool_], found: Floats, reach: int) ->
     sides = np.zeros(w.shape, np.int8)
     for axis in (0, 1):
         for way in (1, -1):
-            turned = lambda a, axis=axis, way=way: np.moveaxis(a, axis, -1)[..., ::way]
+
+            def turned(a: NDArray, axis: int = axis, way: int = way) -> NDArray:
+                return np.moveaxis(a, axis, -1)[..., ::way]
+
             there = turned(known)
             place = np.where(there, np.arange(there.shape[-1]), -1)
             last = np.maximum.accumulate(place, axis=-1)
@@ -135,6 +138,6 @@ def filled(depth: Floats, known: NDArray[np.bool_], active: NDArray[np.bool_], g
     far = np.where(known, 0, np.inf).astype(np.float32)
     _carried(plane, far, even, ROUNDS, np.float32(NOISE), np.float32(EDGE))
     out = np.where((far <= FARTHEST * max(depth.shape)) & (active | known), plane[..., 0], 0).astype(np.float32)
-    out[~(known | _enclosed(w, known, out, int(FARTHEST * max(depth.shape))))] = 0
+    out[~(known | _enclosed(w, known, out, max(depth.shape) // 2))] = 0
     _evened(out, known, even, TURNS, np.float32(NOISE), np.float32(EDGE), np.float32(ONE_SURFACE))
     return np.where(out > 0, 1 / np.maximum(out, np.float32(1e-12)), 0).astype(np.float32)
