@@ -15,7 +15,7 @@ from vast_quarry.core.dense.sources import View
 from vast_quarry.core.dense.sweep import SweepSettings, sweep_depth
 from vast_quarry.core.formats.atomic import is_whole, write_arrays
 from vast_quarry.core.mask.files import mask_at
-from vast_quarry.core.photo.reading import load_small, resized, scaled_size
+from vast_quarry.core.photo.reading import load_small, scaled_size
 from vast_quarry.pipeline.steps.masks import load_mask
 
 #: lens, rotation (3, 3) and centre (3,) of a photo
@@ -39,7 +39,7 @@ def small_photo(folder: str, row: int, photo: str, mask: str | None, lens: Camer
         return camera.pinhole()
     rgb = load_small(Path(photo), side)
     if rgb.shape[:2] != (camera.height, camera.width):
-        rgb = cv2.resize(resized(rgb, 1.0), (camera.width, camera.height), interpolation=cv2.INTER_AREA)
+        rgb = cv2.resize(rgb, (camera.width, camera.height), interpolation=cv2.INTER_AREA)
     maps = undistort_maps(camera, camera.pinhole())
     gray = cv2.remap(cv2.cvtColor(rgb, cv2.COLOR_RGB2GRAY), *maps, cv2.INTER_LINEAR)
     keep = (maps[0] >= 0) & (maps[1] >= 0) & (maps[0] <= camera.width - 1) & (maps[1] <= camera.height - 1)
