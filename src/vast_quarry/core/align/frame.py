@@ -149,15 +149,16 @@ def world_frame(
     return Standing(transform, witness, box, plane is not None, rough, notes)
 
 
-#: room about the subject, of its longest side; and points of a body that may lie beyond what counts as its extent
-ROOM, BEYOND = 0.08, 3
+#: room about the subject, of its longest side; points of a body, and the share of them (percent), that may lie beyond what counts
+#: as its extent
+ROOM, BEYOND, STRAY = 0.08, 3, 0.1
 
 
 def _extent(bodies: Sequence[Array], axes: Array) -> tuple[Array, Array]:
     """Lowest and highest corner (3,) of bodies (each (N, 3)) along axes (3, 3), some single points of each left aside."""
     lows, highs = [], []
     for points in bodies:
-        local, share = points @ axes.T, min(5.0, 100 * BEYOND / len(points))
+        local, share = points @ axes.T, min(5.0, max(STRAY, 100 * BEYOND / len(points)))
         lows.append(np.percentile(local, share, axis=0))
         highs.append(np.percentile(local, 100 - share, axis=0))
     return np.min(lows, axis=0), np.max(highs, axis=0)
