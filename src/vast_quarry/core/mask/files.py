@@ -18,12 +18,23 @@ def mask_path(folder: Path, photo: str) -> Path | None:
 
     Of ``house/a.jpg`` it is ``a.png``, ``a_mask.png`` or ``mask_a.png``, in a folder ``house`` or without it; ``a.jpg.png`` too.
     """
+    return next((folder / name for name in mask_names(photo) if (folder / name).is_file()), None)
+
+
+def mask_names(photo: str) -> list[str]:
+    """What the mask file of a photo may be called, below the folder of masks; the first that is there counts."""
     relative = Path(photo)
     names = [f"{relative.stem}.png", f"{relative.stem}_mask.png", f"mask_{relative.stem}.png", f"{relative.name}.png"]
-    for candidate in [*(folder / relative.parent / n for n in names), *(folder / n for n in names)]:
-        if candidate.is_file():
-            return candidate
-    return None
+    return list(dict.fromkeys([*(str(relative.parent / n) for n in names), *names]))
+
+
+def read_small_mask(path: Path, side: int) -> tuple[NDArray[np.bool_], int]:
+    """A finished mask at most ``side`` pixels long (H, W) bool, and how wide it is in the file."""
+    with Image.open(path) as image:
+        full = image.size
+        kept = np.asarray(image.convert("L")) > 127
+    scale = min(1.0, side / max(full))
+    return mask_at(kept, max(1, round(full[0] * scale)), max(1, round(full[1] * scale))), full[0]
 
 
 def read_mask(path: Path, width: int, height: int, black_keeps: bool = False) -> NDArray[np.bool_]:

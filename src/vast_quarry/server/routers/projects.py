@@ -6,7 +6,10 @@ from fastapi import APIRouter, Request
 from pydantic import BaseModel, Field
 from sqlmodel import Session, col, select
 
+from vast_quarry.core.errors import PlainError
+from vast_quarry.core.words import say
 from vast_quarry.pipeline.grades import Grade
+from vast_quarry.pipeline.sentence import Sentence
 from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.models import Job, Project
 from vast_quarry.server.services import jobs, videos
@@ -62,11 +65,21 @@ class ProjectOut(BaseModel):
     shape: str = ""
     #: layer whose still picture shows the best result
     poster: str | None
+    #: why its files cannot be told of: all that depends on them is nothing then
+    trouble: Sentence | None = None
 
 
 def _out(project: Project, f: Folders, session: Session) -> ProjectOut:
+    """A project as it is told; one whose files are damaged is told with its trouble, and is no matter of the others."""
     assert project.id is not None
-    in_use = f.store.in_use()
+    trouble = None
+    in_use: dict[str, int] = {}
+    try:
+        in_use = f.store.in_use()
+    except PlainError as error:
+        trouble = error.said
+    except (OSError, ValueError) as error:
+        trouble = say("A file of this project cannot be read ({why}).", why=error)
     best = next((x for x in ("finish", "texture", "surface", "points", "cameras", "photos") if x in in_use), None)
     sizes = sizes_of(f)
     running = session.exec(
@@ -80,7 +93,7 @@ def _out(project: Project, f: Folders, session: Session) -> ProjectOut:
         shape=str(project.plan.get("shape", "")), id=project.id, name=project.name, made=project.made, grade=Grade(project.grade), photos=sizes.photos,
         videos=videos.count(f), bytes=sizes.total,
         cache_bytes=sizes.cache, best_layer=best, running=running is not None, planned=int(project.plan.get("total", 0)), picture=sizes.first,
-        poster=best if best in ("surface", "texture", "finish") else None,
+        poster=best if best in ("surface", "texture", "finish") else None, trouble=trouble,
     )  # fmt: skip
 
 

@@ -40,7 +40,7 @@ def look(project_id: int, name: str, session: Db, f: Files) -> JobOut:
 def remove(project_id: int, name: str, session: Db, f: Files) -> None:
     """Remove a video; frames that were taken from it stay."""
     get_project(session, project_id)
-    videos.video_file(f, name).unlink()
+    videos.remove(f, name)
 
 
 @router.get("/{name}/picture/{index}", response_class=FileResponse)

@@ -153,15 +153,3 @@ def safe_path(root: Path, name: str) -> Path:
     if not there:
         raise NotFound("There is no such file.")
     return path
-
-
-#: bytes of a name without its ending: file systems take 255 in all, and writing needs a few more for a moment
-STEM_BYTES = 200
-
-
-def short_name(name: str) -> str:
-    """A file name that any file system takes, without what cannot be shown; its ending stays as it is."""
-    path = Path("".join(c for c in name if c.isprintable()))
-    ending = path.suffix if len(path.suffix) <= 10 else ""
-    stem = path.name[: len(path.name) - len(ending)]
-    return stem.encode("utf-8", "ignore")[:STEM_BYTES].decode("utf-8", "ignore").rstrip() + ending

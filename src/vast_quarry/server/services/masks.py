@@ -19,11 +19,11 @@ from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import read_json
 from vast_quarry.core.formats.documents import changed
 from vast_quarry.core.mask.edits import Edit, edited
-from vast_quarry.core.mask.files import mask_at
-from vast_quarry.core.photo.reading import load_small, scaled_size
+from vast_quarry.core.mask.files import mask_at, read_small_mask
 from vast_quarry.pipeline import mask_edits
+from vast_quarry.pipeline.apart import apart, load_small
 from vast_quarry.pipeline.mask_edits import edits_by_photo, edits_made
-from vast_quarry.pipeline.steps.masks import load_mask, mask_file
+from vast_quarry.pipeline.steps.masks import mask_file
 from vast_quarry.server.services.folders import Folders, NotFound
 from vast_quarry.server.services.layers import version_of
 from vast_quarry.server.services.pictures import hatched, photo_numbers, safe_path
@@ -158,24 +158,18 @@ def mask_now(folders: Folders, path: str, side: int) -> Mask | None:
         if name in _drawn:
             _drawn.move_to_end(name)
             return _drawn[name]
-    mask = load_mask(base)
+    mask, full = apart(read_small_mask)(base, side) if base is not None else (None, 0)
     if not edits:  # the photo itself need not be read
-        return None if mask is None else mask_at(mask, *_fitting(mask, side))
+        return mask
     rgb = load_small(safe_path(folders.photos, path), side)
     h, w = rgb.shape[:2]
-    full = mask.shape[1] if mask is not None else w
     small = None if mask is None else mask_at(mask, w, h)
-    made = edited(small, mask_edits.several.validate_python(edits), w, h, lambda: rgb, w / full)
+    made = edited(small, mask_edits.several.validate_python(edits), w, h, lambda: rgb, w / (full or w))
     with _lock:
         _drawn[name] = made
         while len(_drawn) > 300:
             _drawn.popitem(last=False)
     return made
-
-
-def _fitting(mask: Mask, side: int) -> tuple[int, int]:
-    """Width and height of a mask with its longer side no longer than ``side``."""
-    return scaled_size(mask.shape[1], mask.shape[0], min(1.0, side / max(mask.shape)))
 
 
 def mask_picture(folders: Folders, path: str, side: int) -> bytes:

@@ -17,6 +17,7 @@ from pydantic import BaseModel
 
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import atomic_write
+from vast_quarry.core.mask.files import mask_names
 from vast_quarry.core.mask.keying import key_out
 from vast_quarry.core.photo.quality import dark_map
 from vast_quarry.core.photo.reading import PHOTO_ENDINGS, find_photos, photo_names
@@ -28,9 +29,10 @@ from vast_quarry.pipeline.solution import load_solution
 from vast_quarry.pipeline.steps.photos import Photo, read_photo_list
 from vast_quarry.server.models import Project
 from vast_quarry.server.services.arrivals import arrive
-from vast_quarry.server.services.folders import Folders, NotFound, safe_path, short_name
+from vast_quarry.server.services.folders import Folders, NotFound, safe_path
 from vast_quarry.server.services.judging import judged
 from vast_quarry.server.services.layers import version_of
+from vast_quarry.server.services.names import clean_name, clean_path, within
 from vast_quarry.server.services.sets import by_hand, set_of
 from vast_quarry.server.services.shooting import shots_of
 
@@ -126,7 +128,7 @@ def list_photos(project: Project, folders: Folders) -> list[PhotoOut]:
     states = _states(folders, known)
     left_out, shots = set(project.left_out), shots_of(folders)
     found, names = judged(folders)[0], by_hand(folders)
-    masks = {m.stem for m in folders.masks.glob("*.png")} if folders.masks.is_dir() else set()
+    masks = {str(m.relative_to(folders.masks)) for m in folders.masks.rglob("*.png")}
     out = []
     root = str(folders.photos)
     for path in photo_names(folders.photos):
@@ -134,19 +136,22 @@ def list_photos(project: Project, folders: Folders) -> list[PhotoOut]:
         gone = False
         try:
             stat = os.stat(name)
-        except FileNotFoundError:
+        except (
+            OSError
+        ):  # where it lies there is nothing any more, or nothing that may be read: a share is gone, a folder locked
             try:
                 stat, gone = os.lstat(name), True
-            except FileNotFoundError:  # removed just now
+            except OSError:  # removed just now
                 continue
         entry: dict[str, Any] = {"path": path, "bytes": stat.st_size, "kept": path not in left_out}
         entry |= _told(name, stat.st_size, stat.st_mtime_ns)
         if gone:
-            entry["problem"] = say("is no longer where it was ({place}).", place=os.readlink(name))
+            place = os.readlink(name) if os.path.islink(name) else name
+            entry["problem"] = say("is no longer where it was ({place}).", place=place)
         entry["gone"], entry["set"] = gone, set_of(path, names, found, shots)
         photo = known.get(path)
         entry["sharpness"] = photo.sharpness if photo else None
-        entry["masked"] = os.path.splitext(os.path.basename(path))[0] in masks
+        entry["masked"] = bool(masks) and any(n in masks for n in mask_names(path))
         if photo and photo.problem and not entry["problem"]:
             entry["problem"] = photo.problem
         state = states.get(path)
@@ -262,18 +267,17 @@ def take_in(folders: Folders, name: str, data: Any) -> str:
     PlainError
         When it is no kind of picture that is read.
     """
-    parts = [p for p in Path(name.replace("\\", "/")).parts if p not in ("..", "/", ".") and not p.startswith(".")]
-    clean = Path(*[short_name(p) for p in parts[-3:]]) if parts else Path("photo")
+    clean = clean_path(name)
     if clean.suffix.lower() not in PHOTO_ENDINGS:
         raise PlainError(say("{name} is not a kind of picture that is read.", name=clean.name))
-    target = arrive(data, folders.photos / clean, largest=LARGEST_PHOTO)
+    target = arrive(data, within(folders.photos, clean), largest=LARGEST_PHOTO)
     return str(target.relative_to(folders.photos))
 
 
 def without_photo(folders: Folders, masks: list[str]) -> list[Said]:
     """What there is to say of masks that belong to no photo."""
-    stems = {p.stem for p in find_photos(folders.photos)} if folders.photos.is_dir() else set()
-    lone = [m for m in masks if Path(m).stem not in stems]
+    known = {n for path in photo_names(folders.photos) for n in mask_names(path)}
+    lone = [m for m in masks if m not in known]
     if not lone:
         return []
     pattern = (
@@ -291,8 +295,8 @@ def take_mask(folders: Folders, name: str, data: IO[bytes]) -> str:
     PlainError
         When it is no PNG that can be read whole; an earlier mask stays.
     """
-    clean = short_name(name.replace("\\", "/").rsplit("/", 1)[-1])
-    if not clean.lower().endswith(".png") or clean.startswith("."):
+    clean = clean_name(name)
+    if not clean.lower().endswith(".png"):
         raise PlainError(say("{clean} is not a PNG file.", clean=clean))
     body = data.read(LARGEST_MASK + 1)
     if len(body) > LARGEST_MASK:
@@ -301,7 +305,7 @@ def take_mask(folders: Folders, name: str, data: IO[bytes]) -> str:
         )
     if not apart(_is_png)(body):
         raise PlainError(say("{clean} is no PNG that can be read whole.", clean=clean), "Save it again.")
-    with atomic_write(folders.masks / clean, durable=True) as out:
+    with atomic_write(within(folders.masks, clean), durable=True) as out:
         out.write(body)
     return clean
 
@@ -333,7 +337,7 @@ def bring_in(folders: Folders, source: str, by_reference: bool = False) -> int:
 
 def refer_to(folders: Folders, file: Path) -> None:
     """Bring in a photo as a link to where it lies, under its own name, never over another."""
-    name = Path(short_name(file.name))
+    name = Path(clean_name(file.name))
     target, n = folders.photos / name, 1
     while target.exists() or target.is_symlink():
         if target.is_symlink() and target.readlink() == file.resolve():

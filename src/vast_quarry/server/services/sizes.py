@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import shutil
 from collections.abc import Iterator
@@ -23,10 +24,10 @@ class Sizes:
 
 
 def _files(folder: Path) -> Iterator[os.DirEntry[str]]:
-    """All files below a folder that are no longer being written; none where there is no folder."""
+    """All files below a folder that are no longer being written; none where there is no folder, or none that can be read."""
     try:
         entries = list(os.scandir(folder))
-    except (FileNotFoundError, NotADirectoryError):
+    except OSError:
         return
     for entry in entries:
         if entry.is_dir(follow_symlinks=False):
@@ -40,7 +41,7 @@ def _bytes(folder: Path) -> int:
     for entry in _files(folder):
         try:
             total += entry.stat(follow_symlinks=False).st_size
-        except FileNotFoundError:  # removed just now
+        except OSError:  # removed just now, or on a disk that is gone
             continue
     return total
 
@@ -56,7 +57,8 @@ def sizes_of(folders: Folders) -> Sizes:
     names, own = [], 0
     for entry in _files(folders.photos):
         names.append(entry.path)
-        own += entry.stat(follow_symlinks=False).st_size
+        with contextlib.suppress(OSError):
+            own += entry.stat(follow_symlinks=False).st_size
     first = str(Path(min(names)).relative_to(folders.photos)) if names else None
     more = sum(_bytes(folders.root / kind) for kind in ("masks", "videos", "uploads", "cache"))
     cache = sum(size for _, size, _ in _made_again(folders))
@@ -72,7 +74,7 @@ def _made_again(folders: Folders) -> list[tuple[float, int, Path]]:
     out = []
     try:
         entries = list(os.scandir(folders.cache))
-    except FileNotFoundError:
+    except OSError:
         return []
     for entry in entries:
         # what looking through a video gave takes a job to be made again

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import os
 import re
+import shutil
 import threading
 from dataclasses import replace
 from pathlib import Path
@@ -16,6 +18,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import array_shapes, atomic_write, write_arrays
+from vast_quarry.core.formats.lock import release, wait_for
 from vast_quarry.core.photo.frames import Scan, laps, still_edges
 from vast_quarry.core.photo.skim import look_over, look_step
 from vast_quarry.core.photo.travel import fit_to_take
@@ -26,7 +29,8 @@ from vast_quarry.pipeline.apart import probe
 from vast_quarry.pipeline.step import Reporter
 from vast_quarry.pipeline.video import Choice, Crop, chosen_frames, extract
 from vast_quarry.server.services.arrivals import arrive
-from vast_quarry.server.services.folders import Folders, NotFound, short_name
+from vast_quarry.server.services.folders import Folders, NotFound
+from vast_quarry.server.services.names import clean_name, within
 from vast_quarry.server.services.sets import name_set
 
 #: pictures that stand in while somebody drags along a video
@@ -95,18 +99,48 @@ def take_video(folders: Folders, name: str, file: Any) -> str:
     PlainError
         When it is none.
     """
-    clean = short_name(re.sub(r"[^\w.\- ]", "_", name.replace("\\", "/").rsplit("/", 1)[-1]))
+    clean = clean_name(re.sub(r"[^\w.\- ]", "_", name.replace("\\", "/").rsplit("/", 1)[-1]), "video")
     if not is_video(Path(clean)):
         raise PlainError(
             say("{name} is no video.", name=name), say("Videos end in {list}.", list=", ".join(sorted(VIDEO_ENDINGS)))
         )
-    return arrive(file, folder_of(folders) / clean, look=probe).name
+    folder = folder_of(folders)
+    folder.mkdir(parents=True, exist_ok=True)
+    # frames are called by the stem of their video: no two videos share one, whatever their endings
+    handle = wait_for(folder / ".names.lock")
+    try:
+        return arrive(file, within(folder, _free_stem(folder, Path(clean), file)), look=probe).name
+    finally:
+        release(handle)
+
+
+def _free_stem(folder: Path, name: Path, file: Any) -> str:
+    """The name, or the next like it whose stem no other video there has; ``file`` may have got its name before a kill."""
+    own = isinstance(file, Path)
+    there = [p for p in folder.iterdir() if is_video(p) and not (own and os.path.samefile(p, file))]
+    taken = {p.stem.casefold() for p in there}
+    stem, n = name.stem, 0
+    while stem.casefold() in taken:
+        n += 1
+        stem = f"{name.stem} ({n})"
+    return stem + name.suffix
+
+
+def remove(folders: Folders, name: str) -> None:
+    """Remove a video, and all that looking through it gave; frames that were taken from it stay."""
+    file = video_file(folders, name)
+    cache = _cache(folders, file)
+    file.unlink()
+    shutil.rmtree(cache, ignore_errors=True)
 
 
 def count(folders: Folders) -> int:
     """How many videos a project has."""
     folder = folder_of(folders)
-    return sum(is_video(p) for p in folder.iterdir()) if folder.is_dir() else 0
+    try:
+        return sum(is_video(p) for p in folder.iterdir())
+    except OSError:
+        return 0
 
 
 def video_file(folders: Folders, name: str) -> Path:
@@ -246,7 +280,8 @@ def take(folders: Folders, name: str, choice: ChoiceIn, reporter: Reporter, canc
         reporter.stage("photos", "Taking frames", done, total)
 
     rows = extract(file, folders.photos, parts, choice.choice(), probe(file), progress, prefix=f"{file.stem}_")
-    # each lap is a set of its own
+    # each lap is a set of its own; names of sets are short
+    short = file.stem if len(file.stem) <= 40 else f"{file.stem[:20]}…{file.stem[-18:]}"
     for lap in sorted({row["set"] for row in rows if "set" in row}):
-        name_set(folders, [row["photo"] for row in rows if row.get("set") == lap], f"{file.stem[:40]}, {lap}")
+        name_set(folders, [row["photo"] for row in rows if row.get("set") == lap], f"{short}, {lap}")
     return len(rows)
