@@ -130,7 +130,9 @@ def built_data(milestone_set: RigSet, tmp_path_factory: pytest.TempPathFactory) 
 def build(milestone_set: RigSet, data: Path) -> None:
     client = TestClient(make_app(data), "http://127.0.0.1")
     where = f"/api/projects/{client.post('/api/projects', json={'name': 'Carved milestone', 'grade': 'rough'}).json()['id']}"
-    assert client.post(f"{where}/photos/from-path", json={"path": str(milestone_set.photos)}).json() == 24
+    assert client.post(f"{where}/photos/from-path", json={"path": str(milestone_set.photos)}).status_code == 202
+    work(data, once=True)
+    assert len(client.get(f"{where}/photos").json()) == 24
     for layer, values in SMALL.items():
         assert client.put(f"{where}/layers/{layer}/settings", json=values).status_code == 200
     job = client.post(f"{where}/layers/texture/run").json()

@@ -160,6 +160,20 @@ def api(address: str, path: str) -> Any:
     return json.loads(urllib.request.urlopen(address + path).read())
 
 
+def bring(address: str, project: int, folder: Path, **more: object) -> None:
+    """Bring in the photos of a folder, and wait until they are there."""
+    body = {"path": str(folder), **more}
+    job = send(address, f"/api/projects/{project}/photos/from-path", "POST", body)["id"]
+    deadline = time.monotonic() + 120
+    while time.monotonic() < deadline:
+        state = next(j["state"] for j in send(address, "/api/jobs", "GET") if j["id"] == job)
+        if state not in ("queued", "running"):
+            assert state == "done"
+            return
+        time.sleep(0.1)
+    raise AssertionError("the photos did not come")
+
+
 def send(address: str, path: str, method: str, body: object = None) -> Any:
     """A request as another program would make it."""
     data = None if body is None else json.dumps(body).encode()

@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 from PIL import Image
 from playwright.sync_api import Page, expect
-from tests.browser.conftest import api, send
+from tests.browser.conftest import api, bring, send
 from tests.conftest import RigSet
 
 
@@ -22,7 +22,7 @@ def picture(page: Page, address: str, project: int, name: str) -> np.ndarray:
 @pytest.fixture(scope="module")
 def turntable(address: str, turning_set: RigSet) -> int:
     project = send(address, "/api/projects", "POST", {"name": "Turntable", "grade": "rough"})["id"]
-    send(address, f"/api/projects/{project}/photos/from-path", "POST", {"path": str(turning_set.photos)})
+    bring(address, project, turning_set.photos)
     return int(project)
 
 
@@ -95,7 +95,7 @@ def test_photos_that_bring_their_own_transparency(page: Page, address: str, tmp_
         rgba[:, 80:, 3] = 0
         Image.fromarray(rgba).save(tmp_path / f"alpha_{k}.png")
     project = send(address, "/api/projects", "POST", {"name": "Transparent"})["id"]
-    send(address, f"/api/projects/{project}/photos/from-path", "POST", {"path": str(tmp_path)})
+    bring(address, project, tmp_path)
     page.goto(f"{address}/projects/{project}/masks")
     page.get_by_role("button", name="Run Masks").click()
     expect(page.locator(".bed", has_text="Masks")).to_contain_text("2 masked", timeout=120_000)

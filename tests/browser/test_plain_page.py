@@ -6,7 +6,7 @@ import re
 import time
 
 from playwright.sync_api import Page, expect
-from tests.browser.conftest import api, drawn, send, wait_drawn
+from tests.browser.conftest import api, bring, drawn, send, wait_drawn
 from tests.conftest import SMALL, RigSet
 
 
@@ -15,7 +15,7 @@ def test_a_plain_subject_from_photos_to_a_mesh_painted_by_what_it_rests_on(
 ) -> None:
     number = send(address, "/api/projects", "POST", {"name": "Iron hound", "grade": "rough"})["id"]
     where = f"/api/projects/{number}"
-    assert send(address, f"{where}/photos/from-path", "POST", {"path": str(plain_set.photos)}) == 20
+    bring(address, number, plain_set.photos)
     for layer, values in SMALL.items():
         send(address, f"{where}/layers/{layer}/settings", "PUT", values)
     page.goto(f"{address}/projects/{number}/surface")

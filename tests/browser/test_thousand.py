@@ -8,7 +8,7 @@ from pathlib import Path
 import cv2
 import numpy as np
 from playwright.sync_api import Page, expect
-from tests.browser.conftest import Server, send
+from tests.browser.conftest import Server, bring, send
 
 from vast_quarry.server.services import judging
 
@@ -21,7 +21,7 @@ def test_a_thousand_photos_are_scrolled_brushed_and_picked(page: Page, server: S
         cv2.imwrite(str(tmp_path / f"{k:04d}.jpg"), cv2.circle(plain.copy(), (k % 160, 60), 12, (200, 180, 160), -1))
     project = send(server.url, "/api/projects", "POST", {"name": "A thousand"})["id"]
     where = f"/api/projects/{project}"
-    assert send(server.url, f"{where}/photos/from-path", "POST", {"path": str(tmp_path), "copy_files": False}) == COUNT
+    bring(server.url, project, tmp_path, copy_files=False)
     root = server.data / "projects" / str(project)
     rows = [
         {

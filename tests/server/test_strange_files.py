@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import errno
 import io
+import os
 import re
+import threading
 from pathlib import Path
 
 import pytest
@@ -11,13 +14,19 @@ from fastapi.testclient import TestClient
 from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image
+from sqlmodel import Session
+from tests.conftest import Quiet
 
 import vast_quarry
 from vast_quarry.core.errors import PlainError
+from vast_quarry.core.photo.reading import photo_names
+from vast_quarry.core.progress import Cancelled
 from vast_quarry.server.app import make_app
-from vast_quarry.server.services import masks, videos
+from vast_quarry.server.services import arrivals, bringing, masks, videos
 from vast_quarry.server.services.folders import folders_of
+from vast_quarry.server.services.jobs import next_job
 from vast_quarry.server.services.names import clean_name, clean_path, within
+from vast_quarry.server.worker import work
 
 CLIMBING = [
     "\u200b../\x01../a.jpg",
@@ -170,3 +179,102 @@ def test_photos_on_a_share_that_is_gone_are_marked_and_the_list_stays(
     told = {p["path"]: p for p in client.get("/api/projects/1/photos").json()}
     assert told["a.png"]["gone"]
     assert not told["b.png"]["gone"]
+
+
+def told(client: TestClient, number: int) -> dict:
+    return next(j for j in client.get("/api/jobs").json() if j["id"] == number)
+
+
+def test_a_folder_is_brought_in_once_and_what_is_no_file_is_named(
+    client: TestClient, data: Path, tmp_path: Path
+) -> None:
+    source = tmp_path / "shoot"
+    source.mkdir()
+    for k in range(5):
+        (source / f"{k}.png").write_bytes(picture((32, 24 + k)))
+    (source / "again.png").write_bytes(picture((32, 24)))  # what 0.png holds
+    os.mkfifo(source / "pipe.jpg")
+    (source / "lost.jpg").symlink_to(tmp_path / "nowhere.jpg")
+    body = {"path": str(source)}
+    first = client.post("/api/projects/1/photos/from-path", json=body)
+    assert first.status_code == 202
+    # pressed twice it is one job
+    assert client.post("/api/projects/1/photos/from-path", json=body).json()["id"] == first.json()["id"]
+    work(data, once=True)
+    job = told(client, first.json()["id"])
+    assert job["state"] == "done"
+    assert job["message"]["text"].startswith("5 photos brought in, 1 was there already. 2 files were refused")
+    assert any("pipe.jpg: It is no regular file." in line["text"] for line in job["log"])
+    names = [p["path"] for p in client.get("/api/projects/1/photos").json()]
+    assert names == ["0.png", "1.png", "2.png", "3.png", "4.png"]
+    assert not [p for p in (data / "projects" / "1" / "photos").iterdir() if p.name.startswith(".")]
+    later = client.post("/api/projects/1/photos/from-path", json=body).json()["id"]
+    work(data, once=True)
+    assert told(client, later)["message"]["text"].startswith("No photo brought in, 6 were there already.")
+
+
+def test_a_run_waits_for_photos_that_are_coming(client: TestClient, data: Path, tmp_path: Path) -> None:
+    (tmp_path / "a.png").write_bytes(picture())
+    assert client.post("/api/projects/1/layers/photos/run").status_code == 422  # nothing there, nothing coming
+    client.post("/api/projects/1/photos/from-path", json={"path": str(tmp_path)})
+    run = client.post("/api/projects/1/layers/photos/run").json()["id"]
+    with Session(client.app.state.engine) as session:  # type: ignore[attr-defined]
+        assert next_job(session, busy=("light",)) is None
+    work(data, once=True)
+    assert told(client, run)["state"] in ("done", "failed")
+    assert "no photos" not in told(client, run)["message"]["text"].lower()
+
+
+def test_bringing_in_can_be_stopped_and_goes_on_where_it_was(data: Path, tmp_path: Path) -> None:
+    source = tmp_path / "many"
+    source.mkdir()
+    for k in range(2 * bringing.BATCH + 6):
+        (source / f"{k:03d}.png").write_bytes(picture() + b"%d" % k)
+    folders = folders_of(data, 1)
+    stop = threading.Event()
+
+    class Stopping(Quiet):
+        def stage(self, *told: object) -> None:
+            if told[2]:
+                stop.set()
+
+    with pytest.raises(Cancelled):
+        bringing.bring_folder(folders, str(source), True, Stopping(), stop)
+    assert len(photo_names(folders.photos)) == 2 * bringing.BATCH
+    stop.clear()
+    rest = bringing.bring_folder(folders, str(source), True, Quiet(), stop)
+    assert len(photo_names(folders.photos)) == 2 * bringing.BATCH + 6
+    assert (len(rest.taken), len(rest.known)) == (6, 2 * bringing.BATCH)
+
+
+def test_each_file_that_is_sent_is_taken_known_or_refused(client: TestClient, monkeypatch: pytest.MonkeyPatch) -> None:
+    files = [("files", (f"{k}.png", picture((32, 24 + k)))) for k in range(4)]
+    real = arrivals._named
+
+    def full(file: Path, wanted: Path, settle: bool = True) -> Path:
+        if wanted.name in ("2.png", "3.png"):
+            raise OSError(errno.ENOSPC, "no space")
+        return real(file, wanted, settle)
+
+    monkeypatch.setattr(arrivals, "_named", full)
+    answer = client.post("/api/projects/1/photos", files=files)
+    assert answer.status_code == 201
+    assert answer.json()["taken"] == ["0.png", "1.png"]
+    assert [r["name"] for r in answer.json()["refused"]] == ["2.png", "3.png"]
+    assert "disk is full" in answer.json()["refused"][0]["why"]["text"]
+    monkeypatch.setattr(arrivals, "_named", real)
+    again = client.post("/api/projects/1/photos", files=[*files, ("files", ("notes.txt", b"x"))]).json()
+    assert again["known"] == ["0.png", "1.png"]
+    assert again["taken"] == ["2.png", "3.png"]
+    assert [r["name"] for r in again["refused"]] == ["notes.txt"]
+    assert len(client.get("/api/projects/1/photos").json()) == 4
+
+
+@pytest.mark.parametrize("path", ["~nobody-of-that-name/x", "/\0", "a" * 5000, "loop"])
+def test_folders_that_cannot_be(client: TestClient, tmp_path: Path, path: str) -> None:
+    (tmp_path / "loop").symlink_to(tmp_path / "loop")
+    where = str(tmp_path / "loop") if path == "loop" else path
+    for what in ("from-path", "point-again"):
+        answer = client.post(f"/api/projects/1/photos/{what}", json={"path": where})
+        assert answer.status_code == 422
+        assert "There is no folder" in answer.json()["detail"]

@@ -18,7 +18,7 @@ from sqlmodel import Session
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.lock import release, wait_for
 from vast_quarry.core.progress import Cancelled
-from vast_quarry.core.words import Said, say
+from vast_quarry.core.words import Said, say, together
 from vast_quarry.pipeline.recipe import Recipe
 from vast_quarry.pipeline.registry import step_of
 from vast_quarry.pipeline.run import Runner
@@ -26,7 +26,7 @@ from vast_quarry.pipeline.sentence import sentence
 from vast_quarry.server.database import open_database
 from vast_quarry.server.log import write_log
 from vast_quarry.server.models import Job, Project, now
-from vast_quarry.server.services import dispatch, drafts, videos
+from vast_quarry.server.services import bringing, dispatch, drafts, videos
 from vast_quarry.server.services.folders import Folders, folders_of
 from vast_quarry.server.services.jobs import STOPPED, lane_of, next_job, requeue_lost
 from vast_quarry.server.services.judging import judge_project, proposed_out
@@ -178,6 +178,13 @@ def do_job(
             choice = videos.ChoiceIn.model_validate(job.params["choice"])
             count = videos.take(folders, str(job.params["name"]), choice, reporter, cancelled)
             return say("{count, plural, one {# frame} other {# frames}} taken.", count=count)
+        case "bring":
+            brought = bringing.bring_folder(
+                folders, str(job.params["path"]), bool(job.params["copy_files"]), reporter, cancelled
+            )
+            for refused in brought.refused[: bringing.NAMED]:
+                reporter.say(together([refused.name, refused.why], ": "))
+            return bringing.brought_said(brought)
         case "judge":
             count, doubted = judge_project(folders, reporter, cancelled)
             return say(
@@ -237,7 +244,7 @@ def _until_written(reporter: JobReporter, **values: object) -> None:
             time.sleep(2.0)
 
 
-def _end_with(parent: int) -> None:
+def end_with(parent: int) -> None:
     """End this process and all its helpers as soon as its server is gone, also in the middle of a job."""
 
     def watch() -> None:
@@ -250,10 +257,11 @@ def _end_with(parent: int) -> None:
 
 
 class Lanes:
-    """Jobs under way side by side: one run, one edit, one light job, and shoots, which mostly wait for devices or people."""
+    """Jobs under way side by side: one run, one edit, one light job, and shoots, which mostly wait for devices or people; or those
+    of one lane only."""
 
-    def __init__(self, engine: Engine, data: Path) -> None:
-        self.engine, self.data = engine, data
+    def __init__(self, engine: Engine, data: Path, lane: str | None = None) -> None:
+        self.engine, self.data, self.lane = engine, data, lane
         self.going: dict[int, tuple[str, threading.Thread]] = {}
 
     def start(self) -> bool:
@@ -261,8 +269,8 @@ class Lanes:
         self.going = {k: v for k, v in self.going.items() if v[1].is_alive()}
         taken = {lane_of(kind) for kind, _ in self.going.values()} - {"shoot"}
         with Session(self.engine) as session:
-            requeue_lost(session, besides=self.going)
-            job = next_job(session, taken)
+            requeue_lost(session, besides=self.going, lane=self.lane)
+            job = next_job(session, taken, self.lane)
         if job is None or job.id is None:
             return False
         thread = threading.Thread(target=run_job, args=(self.engine, self.data, job), name=f"job {job.id}", daemon=True)
@@ -271,10 +279,10 @@ class Lanes:
         return True
 
 
-def work(data: Path, parent: int | None = None, once: bool = False) -> None:
-    """Run jobs until told to stop, or with ``once`` until none is left."""
+def work(data: Path, parent: int | None = None, once: bool = False, lane: str | None = None) -> None:
+    """Run jobs, those of one lane or of all, until told to stop, or with ``once`` until none is left."""
     engine = open_database(data, migrate=parent is None)
-    lanes = Lanes(engine, data)
+    lanes = Lanes(engine, data, lane)
     while parent is None or os.getppid() == parent:
         busy = any(thread.is_alive() for _, thread in lanes.going.values())
         try:
@@ -288,7 +296,7 @@ def work(data: Path, parent: int | None = None, once: bool = False) -> None:
         time.sleep(0.02 if once else 0.15)
 
 
-def _quiet_when_stopping(args: threading.ExceptHookArgs) -> None:
+def quiet_when_stopping(args: threading.ExceptHookArgs) -> None:
     """Pools that are ended in the middle of their work complain about futures that were cancelled: nobody needs that."""
     if not issubclass(args.exc_type, InvalidStateError):
         threading.__excepthook__(args)
@@ -303,10 +311,10 @@ def main() -> None:
     # Ctrl-C is the server's to hear; what is asked to end ends at once, its units are safe on disk
     signal.signal(signal.SIGTERM, lambda *_: os._exit(0))
     signal.signal(signal.SIGINT, signal.SIG_IGN)
-    threading.excepthook = _quiet_when_stopping
+    threading.excepthook = quiet_when_stopping
     write_log(a.data, "worker")
     if a.parent is not None:
-        _end_with(a.parent)
+        end_with(a.parent)
     # a worker of a server that was killed may need a moment to end
     handle = wait_for(a.data / "worker.lock")
     log.info("worker %s begins", os.getpid())

@@ -19,6 +19,8 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from vast_quarry.core.dense.planes import plane_filled
+
 Floats = NDArray[np.float32]
 
 #: grey levels that are noise, and how many pixels of a path one level above them is worth
@@ -122,6 +124,8 @@ def filled(depth: Floats, known: NDArray[np.bool_], active: NDArray[np.bool_], g
         return np.zeros(depth.shape, np.float32)
     even = cv2.medianBlur(gray, 5)  # keeps edges where they are
     w = np.where(known, 1 / np.where(known, depth, 1), 0).astype(np.float32)
+    w, flat = plane_filled(w, known, active, gray)
+    known = known | flat
     # slopes from about the pixel, of what is known there and of one surface with it
     share = cv2.boxFilter(known.astype(np.float32), -1, (9, 9), normalize=False)
     mean = cv2.boxFilter(w, -1, (9, 9), normalize=False) / np.maximum(share, 1)

@@ -29,7 +29,7 @@ class JobOut(BaseModel):
     project_id: int
     #: what the project is called
     project: str
-    kind: Literal["run", "shoot", "look", "frames", "judge", "edit", "parcel"]
+    kind: Literal["run", "shoot", "look", "frames", "judge", "bring", "edit", "parcel"]
     state: Literal["queued", "running", "done", "failed", "cancelled"]
     #: layer up to which a run goes
     until: str | None

@@ -72,7 +72,7 @@ def run(
     project = get_project(session, project_id)
     if layer not in {s.layer for s in STEPS}:
         raise PlainError(say("There is no layer called {layer}.", layer=layer))
-    if not layers.has_photos(f):
+    if not layers.has_photos(f) and not jobs.brings_photos(session, project_id):
         raise PlainError("There are no photos yet.", "Bring some in, or shoot with the practice rig.")
     first = {"points": {**project.settings.get("points", {}), "made_from": "sparse"}} if first_look else None
     return JobOut.of(jobs.add_run(session, project, layer, everything, first))

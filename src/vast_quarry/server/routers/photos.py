@@ -8,11 +8,10 @@ from fastapi import APIRouter, Depends, Query, Request, Response, UploadFile
 from fastapi.responses import FileResponse
 from pydantic import BaseModel, Field
 
-from vast_quarry.core.errors import PlainError
 from vast_quarry.pipeline.sentence import Sentence
 from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.routers.jobs import JobOut
-from vast_quarry.server.services import depths, jobs, judging, pictures, sets, tiles
+from vast_quarry.server.services import bringing, depths, jobs, judging, pictures, sets, tiles
 from vast_quarry.server.services.ahead import Ahead
 from vast_quarry.server.services.folders import get_project
 
@@ -20,15 +19,6 @@ router = APIRouter(prefix="/api/projects/{project_id}/photos", tags=["photos"])
 Side = Annotated[int, Query(ge=32, le=2400)]
 Place = Annotated[int, Query(ge=0, le=1000)]
 CACHED = {"Cache-Control": "private, max-age=86400"}
-
-
-class Upload(BaseModel):
-    """What became of uploaded files."""
-
-    taken: list[str]
-    refused: list[Sentence]
-    #: what there is to know about those that were taken
-    remarks: list[Sentence] = []
 
 
 class FromPath(BaseModel):
@@ -77,47 +67,34 @@ def list_photos(project_id: int, session: Db, f: Files, ahead: Background) -> li
 
 
 @router.post("", status_code=201)
-def upload(project_id: int, files: list[UploadFile], session: Db, f: Files) -> Upload:
-    """Take in files; what is no picture is refused by name, the others go on."""
+def upload(project_id: int, files: list[UploadFile], session: Db, f: Files) -> bringing.Brought:
+    """Take in files: each is taken, known already, or refused with the reason, and the others go on."""
     get_project(session, project_id)
     f.make()
-    out = Upload(taken=[], refused=[])
-    for file in files:
-        try:
-            out.taken.append(pictures.take_in(f, file.filename or "photo", file.file))
-        except PlainError as error:
-            out.refused.append(error.said)
-    return out
+    return bringing.take_all(f, [(file.filename or "photo", file.file) for file in files])
 
 
-@router.post("/from-path")
-def from_path(project_id: int, body: FromPath, session: Db, f: Files) -> int:
-    """Copy the photos of a folder on this machine."""
+@router.post("/from-path", status_code=202)
+def from_path(project_id: int, body: FromPath, session: Db) -> JobOut:
+    """Bring in the photos of a folder on this machine, as a job."""
     get_project(session, project_id)
-    f.make()
-    return pictures.bring_in(f, body.path, by_reference=not body.copy_files)
+    params = {"path": str(bringing.folder_given(body.path)), "copy_files": body.copy_files}
+    return JobOut.of(jobs.add_job(session, project_id, "bring", params))
 
 
 @router.post("/point-again")
 def point_again(project_id: int, body: FromPath, session: Db, f: Files) -> int:
     """Point to photos that are no longer where they were; returns how many were found."""
     get_project(session, project_id)
-    return pictures.point_again(f, body.path)
+    return bringing.point_again(f, body.path)
 
 
 @router.post("/masks", status_code=201)
-def upload_masks(project_id: int, files: list[UploadFile], session: Db, f: Files) -> Upload:
+def upload_masks(project_id: int, files: list[UploadFile], session: Db, f: Files) -> bringing.Brought:
     """Take in mask files named like their photos."""
     get_project(session, project_id)
     f.make()
-    out = Upload(taken=[], refused=[])
-    for file in files:
-        try:
-            out.taken.append(pictures.take_mask(f, file.filename or "", file.file))
-        except PlainError as error:
-            out.refused.append(error.said)
-    out.remarks = pictures.without_photo(f, out.taken)
-    return out
+    return bringing.take_masks(f, [(file.filename or "mask", file.file) for file in files])
 
 
 @router.post("/judge", status_code=202)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 import time
 from collections.abc import Collection
 from datetime import UTC, datetime, timedelta
@@ -22,16 +23,42 @@ LOST = "The worker stopped; the job goes on where it was."
 #: small jobs that are asked for many times in an evening, and how long one that was done stays in the list
 SMALL = ("edit", "parcel")
 SMALL_TOLD = timedelta(seconds=20)
+#: states of jobs that are not over
+ALIVE = ("queued", "running")
 STOPPED = "Stopped. What was finished is kept."
 
 
+#: jobs of which two with the same parameters, one after the other, do more than one
+EACH = ("edit", "shoot")
+#: jobs that bring photos: runs of the same project that are asked for later wait for them
+BRINGS = ("bring", "frames")
+_adding = threading.Lock()
+
+
 def add_job(session: Session, project_id: int, kind: str, params: dict[str, Any]) -> Job:
-    """Queue a job."""
-    job = Job(project_id=project_id, kind=kind, params=params)
-    session.add(job)
-    session.commit()
+    """Queue a job, or give the one that waits or runs for just the same: asking twice makes one job."""
+    with _adding:
+        same = None if kind in EACH else _same_job(session, project_id, kind, params)
+        if same is not None:
+            return same
+        job = Job(project_id=project_id, kind=kind, params=params)
+        session.add(job)
+        session.commit()
     session.refresh(job)
     return job
+
+
+def _same_job(session: Session, project_id: int, kind: str, params: dict[str, Any]) -> Job | None:
+    mine = select(Job).where(
+        Job.project_id == project_id, Job.kind == kind, col(Job.state).in_(ALIVE), col(Job.cancel).is_(False)
+    )
+    return next((j for j in session.exec(mine) if j.params == params), None)
+
+
+def brings_photos(session: Session, project_id: int) -> bool:
+    """Whether a job is about to bring photos into a project."""
+    mine = select(Job.id).where(Job.project_id == project_id, col(Job.kind).in_(BRINGS), col(Job.state).in_(ALIVE))
+    return session.exec(mine.limit(1)).first() is not None
 
 
 def add_run(
@@ -49,11 +76,11 @@ def add_run(
     recipe = recipe_of(project).model_dump(mode="json")
     recipe["layers"].update(settings or {})
     params = {"layer": layer, "everything": everything, "recipe": recipe, "left_out": list(project.left_out)}
-    waiting = session.exec(
-        select(Job).where(Job.project_id == project.id, col(Job.state).in_(["queued", "running"]))
-    ).all()
-    same = next((j for j in waiting if j.kind == "run" and j.params == params), None)
-    return same or add_job(session, project.id, "run", params)
+    return add_job(session, project.id, "run", params)
+
+
+#: lanes of jobs
+LANES = ("run", "shoot", "model", "light")
 
 
 def lane_of(kind: str) -> str:
@@ -61,18 +88,30 @@ def lane_of(kind: str) -> str:
     return {"run": "run", "shoot": "shoot", "edit": "model", "parcel": "model"}.get(kind, "light")
 
 
-def next_job(session: Session, busy: Collection[str] = ()) -> Job | None:
-    """Take a queued job of a lane that is free, and mark it running; one is never taken twice, whoever asks.
+def next_job(session: Session, busy: Collection[str] = (), lane: str | None = None) -> Job | None:
+    """Take a queued job of a lane that is free, or of the one named, and mark it running; one is never taken twice, whoever asks.
 
     The oldest is taken, but of the project whose last job of that lane began longest ago: one project's many do not hold
     up another's.
     """
     while True:
-        queued = [j for j in session.exec(select(Job).where(Job.state == "queued")) if lane_of(j.kind) not in busy]
+        queued = [
+            j
+            for j in session.exec(select(Job).where(Job.state == "queued"))
+            if lane_of(j.kind) not in busy and lane in (None, lane_of(j.kind))
+        ]
         # two shoots of one project would give their photos the same names
         going = select(Job.project_id).where(Job.kind == "shoot", Job.state == "running")
         shooting = set(session.exec(going).all())
         queued = [j for j in queued if j.kind != "shoot" or j.project_id not in shooting]
+        # what a run was asked for with are photos that may still be coming
+        coming = select(Job.project_id, Job.id).where(col(Job.kind).in_(BRINGS), col(Job.state).in_(ALIVE))
+        brings = session.exec(coming).all()
+        queued = [
+            j
+            for j in queued
+            if j.kind != "run" or not any(p == j.project_id and (k or 0) < (j.id or 0) for p, k in brings)
+        ]
         if not queued:
             return None
         begun = dict(session.exec(select(Job.project_id, func.max(Job.started)).group_by(col(Job.project_id))).all())
@@ -89,12 +128,14 @@ def next_job(session: Session, busy: Collection[str] = ()) -> Job | None:
             return first
 
 
-def requeue_lost(session: Session, besides: Collection[int] = ()) -> int:
+def requeue_lost(session: Session, besides: Collection[int] = (), lane: str | None = None) -> int:
     """Queue again what runs by the book while no worker is at it; what was finished is found again by the run.
 
-    To be called by the worker, with the jobs it is at: it is the only one of its data folder, so no clock is needed.
+    To be called by the worker, with the jobs it is at: it is the only one of its data folder, or of its lane there, so no clock
+    is needed.
     """
-    lost = [j for j in session.exec(select(Job).where(Job.state == "running")) if j.id not in besides]
+    running = session.exec(select(Job).where(Job.state == "running"))
+    lost = [j for j in running if j.id not in besides and lane in (None, lane_of(j.kind))]
     for job in lost:
         if job.cancel:
             stopped(job)
@@ -112,11 +153,12 @@ def requeue_lost(session: Session, besides: Collection[int] = ()) -> int:
     return len(lost)
 
 
-def note_death(session: Session) -> None:
-    """The worker died by itself: the job it was at may be why. Ends of the machine or the server are not counted."""
-    session.exec(
-        update(Job).where(col(Job.state) == "running", col(Job.cancel).is_(False)).values(deaths=Job.deaths + 1)
-    )
+def note_death(session: Session, lane: str) -> None:
+    """The worker of a lane died by itself: the job it was at may be why. Ends of the machine or the server are not counted."""
+    for job in session.exec(select(Job).where(Job.state == "running", col(Job.cancel).is_(False))):
+        if lane_of(job.kind) == lane:
+            job.deaths += 1
+            session.add(job)
     session.commit()
 
 
@@ -191,7 +233,7 @@ def recent_jobs(session: Session, limit: int = 30) -> list[Job]:
 
     Small ones that were done are told for a while only: who waits for one hears of it, and they do not crowd the others out.
     """
-    alive = col(Job.state).in_(["queued", "running"])
+    alive = col(Job.state).in_(ALIVE)
     newest = col(Job.id).desc()
     going = session.exec(select(Job).where(alive).order_by(newest)).all()
     lately = (datetime.now(UTC) - SMALL_TOLD).isoformat(timespec="milliseconds")

@@ -7,7 +7,7 @@ import io
 import os
 from functools import lru_cache
 from pathlib import Path
-from typing import IO, Any
+from typing import Any
 
 import cv2
 import numpy as np
@@ -20,19 +20,17 @@ from vast_quarry.core.formats.atomic import atomic_write
 from vast_quarry.core.mask.files import mask_names
 from vast_quarry.core.mask.keying import key_out
 from vast_quarry.core.photo.quality import dark_map
-from vast_quarry.core.photo.reading import PHOTO_ENDINGS, find_photos, photo_names
-from vast_quarry.core.words import Said, say
-from vast_quarry.pipeline.apart import apart, load_rgb, load_small, read_facts
+from vast_quarry.core.photo.reading import photo_names
+from vast_quarry.core.words import say
+from vast_quarry.pipeline.apart import load_rgb, load_small, read_facts
 from vast_quarry.pipeline.judging import Inspected
 from vast_quarry.pipeline.sentence import Sentence
 from vast_quarry.pipeline.solution import load_solution
 from vast_quarry.pipeline.steps.photos import Photo, read_photo_list
 from vast_quarry.server.models import Project
-from vast_quarry.server.services.arrivals import arrive
 from vast_quarry.server.services.folders import Folders, NotFound, safe_path
 from vast_quarry.server.services.judging import judged
 from vast_quarry.server.services.layers import version_of
-from vast_quarry.server.services.names import clean_name, clean_path, within
 from vast_quarry.server.services.sets import by_hand, set_of
 from vast_quarry.server.services.shooting import shots_of
 
@@ -255,118 +253,3 @@ def color_at(folders: Folders, path: str, x: float, y: float) -> tuple[int, int,
     patch = rgb[max(0, j - r) : j + r + 1, max(0, i - r) : i + r + 1].reshape(-1, 3)
     r_, g_, b_ = (int(c) for c in np.median(patch, axis=0))
     return r_, g_, b_
-
-
-def take_in(folders: Folders, name: str, data: Any) -> str:
-    """Save an uploaded photo under its own name, never over another; returns where.
-
-    What comes is a stream, or a file that has come already, which is moved and not copied.
-
-    Raises
-    ------
-    PlainError
-        When it is no kind of picture that is read.
-    """
-    clean = clean_path(name)
-    if clean.suffix.lower() not in PHOTO_ENDINGS:
-        raise PlainError(say("{name} is not a kind of picture that is read.", name=clean.name))
-    target = arrive(data, within(folders.photos, clean), largest=LARGEST_PHOTO)
-    return str(target.relative_to(folders.photos))
-
-
-def without_photo(folders: Folders, masks: list[str]) -> list[Said]:
-    """What there is to say of masks that belong to no photo."""
-    known = {n for path in photo_names(folders.photos) for n in mask_names(path)}
-    lone = [m for m in masks if m not in known]
-    if not lone:
-        return []
-    pattern = (
-        "{names}{more, plural, =0 {} other { and # more}} {all, plural, one {belongs} other {belong}} to no photo: "
-        "a mask is called like its photo, with the ending .png."
-    )
-    return [say(pattern, names=", ".join(lone[:4]), more=max(0, len(lone) - 4), all=len(lone))]
-
-
-def take_mask(folders: Folders, name: str, data: IO[bytes]) -> str:
-    """Keep a mask named like its photo, in the place of an earlier one; its name.
-
-    Raises
-    ------
-    PlainError
-        When it is no PNG that can be read whole; an earlier mask stays.
-    """
-    clean = clean_name(name)
-    if not clean.lower().endswith(".png"):
-        raise PlainError(say("{clean} is not a PNG file.", clean=clean))
-    body = data.read(LARGEST_MASK + 1)
-    if len(body) > LARGEST_MASK:
-        raise PlainError(
-            say("{clean} is larger than masks are taken ({mb} MB).", clean=clean, mb=round(LARGEST_MASK / 1e6))
-        )
-    if not apart(_is_png)(body):
-        raise PlainError(say("{clean} is no PNG that can be read whole.", clean=clean), "Save it again.")
-    with atomic_write(within(folders.masks, clean), durable=True) as out:
-        out.write(body)
-    return clean
-
-
-def _is_png(body: bytes) -> bool:
-    try:
-        with Image.open(io.BytesIO(body), formats=["PNG"]) as image:
-            image.load()
-    except (OSError, ValueError, SyntaxError, Image.DecompressionBombError):
-        return False
-    return True
-
-
-def bring_in(folders: Folders, source: str, by_reference: bool = False) -> int:
-    """Copy photos from a folder on this machine, or only refer to them; returns how many."""
-    found = find_photos(Path(source).expanduser())
-    if not found:
-        raise PlainError(
-            say("There are no photos in {source}.", source=source), "Give a folder with JPEG, PNG, TIFF or WebP files."
-        )
-    for p in found:
-        if by_reference:
-            refer_to(folders, p)
-            continue
-        with open(p, "rb") as f:
-            take_in(folders, p.name, f)
-    return len(found)
-
-
-def refer_to(folders: Folders, file: Path) -> None:
-    """Bring in a photo as a link to where it lies, under its own name, never over another."""
-    name = Path(clean_name(file.name))
-    target, n = folders.photos / name, 1
-    while target.exists() or target.is_symlink():
-        if target.is_symlink() and target.readlink() == file.resolve():
-            return
-        target = folders.photos / f"{name.stem} ({n}){name.suffix}"
-        n += 1
-    target.symlink_to(file.resolve())
-
-
-def point_again(folders: Folders, source: str) -> int:
-    """Point to photos that are no longer where they were, by their names in another folder; returns how many were found.
-
-    Raises
-    ------
-    PlainError
-        When none of them is there.
-    """
-    there: dict[str, Path] = {}
-    for p in find_photos(Path(source).expanduser()):
-        there.setdefault(p.name, p)
-    found = 0
-    for link in folders.photos.rglob("*"):
-        if link.is_symlink() and not link.exists() and link.readlink().name in there:
-            name = link.readlink().name
-            link.unlink()
-            link.symlink_to(there[name].resolve())
-            found += 1
-    if not found:
-        raise PlainError(
-            say("None of the missing photos is in {source}.", source=source), "Give the folder that they lie in now."
-        )
-    return found

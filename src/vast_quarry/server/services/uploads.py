@@ -24,7 +24,7 @@ from vast_quarry.core.formats.atomic import write_json
 from vast_quarry.core.formats.lock import Taken, lock
 from vast_quarry.core.photo.video import is_video
 from vast_quarry.core.words import say
-from vast_quarry.server.services import pictures, videos
+from vast_quarry.server.services import bringing, videos
 from vast_quarry.server.services.folders import Folders, NotFound
 
 log = logging.getLogger(__name__)
@@ -155,8 +155,12 @@ def finish(folders: Folders, number: str) -> str | None:
         return None
     video = is_video(Path(found.name))
     try:
-        take = videos.take_video if video else pictures.take_in
+        take = videos.take_video if video else bringing.take_in
         name = take(folders, found.name, found.part)
+    except bringing.Known as known:
+        # whoever sends a photo again has what was wanted
+        found.part.unlink()
+        name = str(known.file.relative_to(folders.photos))
     except PlainError:
         forget(folders, number)
         raise
