@@ -172,7 +172,9 @@ def accept(
         on &= wanted
     maps, upright, poses = [], [], []
     for d, p in sources:
-        maps.append(np.where(d.cost <= most_cost, d.depth, 0).astype(np.float32))
+        # where there is none at all nothing stands; a depth that is not sure says nothing
+        unsure = np.where(d.cost <= most_cost, -d.depth, -np.inf)
+        maps.append(np.where((d.cost <= SURE) | (d.depth <= 0), d.depth, unsure).astype(np.float32))
         # an eighth of a degree is enough of others' normals, and takes a quarter of the memory
         upright.append(d.normal if d.normal.dtype == np.int8 else np.round(127 * d.normal).astype(np.int8))
         poses.append(p)

@@ -119,8 +119,8 @@ def agree(
     What a photo says counts by the fourth power of its pixels per length there: its window is flat and the surface is not, which
     puts it off by the square of what the window covers.
 
-    ``normals`` of the others are int8, 127 to the unit. Pixels that are ``doubtful`` (H, W) want the ``share`` of the photos that
-    could see them, besides being seen alike by ``least``. Where no more than ``few`` photos could see a pixel, whose cost is no
+    ``normals`` of the others are int8, 127 to the unit; depths of which they are not sure are below 0, infinitely so where they are of no use. Pixels that are ``doubtful`` (H, W) want the ``share`` of the photos that
+    are sure of their own depth there, besides being seen alike by ``least``. Where no more than ``few`` photos could see a pixel, whose cost is no
     more than ``sure``, two are enough.
     """
     h, w = depth.shape
@@ -144,7 +144,7 @@ def agree(
                 accn[k] = normal[j, i, k]
             mine = _sight(X, normal[j, i], K, C, d)
             count = 1
-            asked = 1
+            asked = said = 1
             total = squares = 1.0
             parallax = 0.0
             off_sum = off_squares = 0.0
@@ -156,9 +156,12 @@ def agree(
                 if ui < 0:
                     continue
                 ds = np.float64(depths[s, vi, ui])
+                sure_of_it = ds >= 0.0
+                ds = abs(ds)
                 # what hides the spot from a photo says nothing of it
                 if ds <= 0 or ds > z * (1.0 - 3 * relative):
                     asked += 1
+                    said += 1 if sure_of_it else 0
                 if ds <= 0 or abs(ds - z) > 3 * relative * z:
                     continue
                 # depth of the source's plane at the exact place, not at the middle of its pixel
@@ -186,6 +189,7 @@ def agree(
                 if zr <= 0 or (eu - i) ** 2 + (ev - j) ** 2 > reproj * reproj:
                     continue
                 count += 1
+                said += 0 if sure_of_it else 1
                 weight = (_sight(X, normal[j, i], Ks[s], Cs[s], z) / mine) ** 4
                 total += weight
                 squares += weight * weight
@@ -199,7 +203,8 @@ def agree(
                 off_squares += weight * off * off
             # of what few photos can see two that agree surely are enough: it is kept with a larger error rather than lost
             enough = least if asked > few or cost[j, i] > sure else min(least, 2)
-            if count < enough or (doubtful[j, i] and count < share * (asked if asked > few else asked - 1)):
+            # a photo that is not sure of its own depth there says neither yes nor no
+            if count < enough or (doubtful[j, i] and count < share * (said if asked > few else said - 1)):
                 continue
             if count < least and parallax < (total - 1.0) * NARROW:
                 continue

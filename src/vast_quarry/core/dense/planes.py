@@ -20,13 +20,17 @@ from scipy import ndimage
 Floats = NDArray[np.float32]
 
 #: grey levels from a pixel to the next that end a segment; smallest segment, of the picture's pixels
-STEP, LEAST = 5.0, 0.0004
+STEP, LEAST = 2.5, 0.0004
 #: known pixels so far about a segment count (pixels); so many of them at most; planes that are tried
 RING, MOST, TRIES = 7, 500, 300
 #: inverse depths within this share of a plane are on it
 ON_PLANE = 0.0025
-#: directions about the middle of a segment, and in how many of them something known has to be on the plane
-SECTORS, LEAST_SECTORS = 16, 6
+#: directions about the middle of a segment, in how many of them something known has to be on the plane, and on how many lines
+#: through the middle on both sides
+SECTORS, LEAST_SECTORS, FACING = 16, 6, 2
+#: share of the known pixels that a plane has to have; of those that do nearly as well as the best (in directions) the nearest is taken:
+#: what stands before a ground, which bounds it too, hides that
+SHARE, AS_WELL = 0.1, 0.7
 #: a plane passes a segment no nearer and no farther than its known pixels are, give or take this share
 BEYOND = 0.03
 
@@ -44,7 +48,9 @@ def segments(unknown: NDArray[np.bool_], gray: NDArray[np.uint8]) -> tuple[NDArr
     return label, ndimage.find_objects(label)
 
 
-def fitted(inverse: Floats, u: Floats, v: Floats, middle: tuple[float, float], seed: int = 0) -> NDArray[np.float64] | None:
+def fitted(
+    inverse: Floats, u: Floats, v: Floats, middle: tuple[float, float], seed: int = 0
+) -> NDArray[np.float64] | None:
     """The plane (a, b, c), inverse depth = a u + b v + c, that most of the known pixels about a segment are on; None without one.
 
     Parameters
@@ -73,10 +79,14 @@ def fitted(inverse: Floats, u: Floats, v: Floats, middle: tuple[float, float], s
     on = np.abs(planes @ a.T - w) < ON_PLANE * w
     seen = np.stack([(on & (sector == k)).sum(1) for k in range(SECTORS)], 1) >= 2
     facing = (seen & np.roll(seen, SECTORS // 2, axis=1)).sum(1) // 2
-    score = np.where((seen.sum(1) >= LEAST_SECTORS) & (facing >= 2), seen.sum(1) + facing + on.mean(1), 0)
-    best = int(np.argmax(score))
-    if score[best] <= 0:
+    good = (seen.sum(1) >= LEAST_SECTORS) & (facing >= FACING) & (on.mean(1) > SHARE)
+    score = np.where(good, seen.sum(1) + facing, 0)
+    if not good.any():
         return None
+    # inverse depth at the middle of the segment
+    nearest = np.where(score >= AS_WELL * score.max(), planes[:, 2], -np.inf)
+    # of many through the same pixels the one that most are on
+    best = int(np.argmax(np.where(nearest > nearest.max() * (1 - 4 * ON_PLANE), on.sum(1), 0)))
     mine = on[best]
     for _ in range(2):
         plane, *_ = np.linalg.lstsq(a[mine], w[mine], rcond=None)

@@ -1,0 +1,88 @@
+"""Plain flat sides filled by planes from what is known about their rims, against scenes that are worked out by hand."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from vast_quarry.core.dense.planes import plane_filled, segments
+
+H, W, F = 480, 640, 600.0
+
+
+def depth_of(normal: tuple[float, float, float], offset: float) -> np.ndarray:
+    """Depth (H, W) at which rays of a pinhole meet a plane ``normal . x = offset`` (camera: x right, y down, z ahead)."""
+    v, u = np.meshgrid(np.arange(H), np.arange(W), indexing="ij")
+    ray = np.stack([(u - W / 2) / F, (v - H / 2) / F, np.ones((H, W))], -1)
+    across = ray @ np.array(normal, float)
+    return np.where(across > 1e-6, offset / np.maximum(across, 1e-6), np.inf)
+
+
+@pytest.fixture
+def box() -> dict[str, np.ndarray]:
+    """A plain side, seen from above, that leans away to the right: its lid above, ground below, the ground far behind at its sides."""
+    ground = depth_of((0.0, 1.0, 0.35), 1.1)
+    side = depth_of((0.25, 0.0, 1.0), 2.0)
+    lid = depth_of((0.0, 1.0, 0.35), 0.6)
+    u = np.arange(W)[None]
+    # a ray enters a convex body where it has passed all planes that face it
+    on_side = (u > 60) & (u < 580) & (side < ground) & (side >= lid)
+    on_lid = (u > 60) & (u < 580) & (lid > side) & (lid < 2.9)
+    depth = np.where(on_side, side, np.where(on_lid, lid, ground))
+    gray = np.where(on_side, 60, np.where(on_lid, 150, 110)).astype(np.uint8)
+    return {"depth": depth, "side": on_side, "gray": gray, "ground": ground}
+
+
+def filled(box: dict[str, np.ndarray], rng: np.random.Generator) -> tuple[np.ndarray, np.ndarray]:
+    noise = 1 + 3e-4 * rng.standard_normal((H, W))
+    known = ~box["side"]
+    inverse = np.where(known, noise / box["depth"], 0).astype(np.float32)
+    gray = np.clip(box["gray"] + rng.normal(0, 1.0, (H, W)), 0, 255).astype(np.uint8)
+    return plane_filled(inverse, known, np.ones((H, W), bool), gray)
+
+
+def test_a_plain_side_is_the_plane_through_lid_and_foot(box: dict[str, np.ndarray], rng: np.random.Generator) -> None:
+    inverse, flat = filled(box, rng)
+    mine = box["side"] & flat
+    assert mine.sum() > 0.9 * box["side"].sum()
+    off = np.abs(inverse[mine] * box["depth"][mine] - 1)
+    # other photos judge what is left of it: about the rims the lid and the ground are nearly on the plane too, and tilt it
+    assert np.quantile(off, 0.95) < 0.012
+    # it is no continuation of the ground, which bounds it on three sides
+    assert np.median(np.abs(inverse[mine] * box["ground"][mine] - 1)) > 0.05
+    # what was known is left alone
+    known = ~box["side"]
+    assert not (flat & known).any()
+
+
+def test_a_plain_patch_with_something_known_on_one_side_only_is_left_alone(
+    box: dict[str, np.ndarray], rng: np.random.Generator
+) -> None:
+    """A sky above a ridge: nothing says how far it is."""
+    known = np.arange(H)[:, None] > 280
+    inverse = np.where(known, 1 / box["ground"], 0).astype(np.float32)
+    gray = np.where(known, rng.integers(60, 180, (H, W)), 230).astype(np.uint8)
+    out, flat = plane_filled(inverse, np.broadcast_to(known, (H, W)).copy(), np.ones((H, W), bool), gray)
+    assert not flat.any()
+    assert np.array_equal(out, inverse)
+
+
+def test_a_plain_ball_is_no_plane() -> None:
+    v, u = np.meshgrid(np.arange(H) - H / 2, np.arange(W) - W / 2, indexing="ij")
+    r = np.hypot(u, v)
+    depth = 2.0 - 0.5 * np.sqrt(np.clip(1 - (r / 200) ** 2, 0, 1))
+    known = r > 100
+    tilted = depth * (1 + 0.0005 * u)  # its rim is on no plane either
+    inverse = np.where(known, 1 / tilted, 0).astype(np.float32)
+    out, flat = plane_filled(inverse, known, np.ones((H, W), bool), np.full((H, W), 120, np.uint8))
+    if flat.any():  # a cap is flat within what photos agree about, or it is not filled
+        assert np.abs(out[flat] * tilted[flat] - 1).max() < 0.06
+
+
+def test_segments_end_where_brightness_changes() -> None:
+    gray = np.full((H, W), 80, np.uint8)
+    gray[:, 320:] = 100
+    label, where = segments(np.ones((H, W), bool), gray)
+    assert len(where) == 2
+    assert label[240, 80] != label[240, 560]
+    assert label[240, 80] > 0
