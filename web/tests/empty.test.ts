@@ -3,7 +3,7 @@ import EmptyLayer from '@/components/EmptyLayer.vue'
 import PlanDrawing from '@/components/PlanDrawing.vue'
 import { shotsOf } from '@/lib/planDrawing'
 import { useJobs } from '@/stores/jobs'
-import { useProject } from '@/stores/project'
+import { projectOf } from '@/stores/project'
 import { asked, freshStores, job, mount, photo, serverAnswers, settled } from './mount'
 
 const push = vi.hoisted(() => vi.fn())
@@ -17,9 +17,7 @@ beforeEach(() => {
 afterEach(() => (document.body.innerHTML = ''))
 
 it('an empty layer without photos leads to them', () => {
-  const project = useProject()
-  project.id = 7
-  const empty = mount(EmptyLayer, { layer: 'points' })
+  const empty = mount(EmptyLayer, { layer: 'points' }, 7)
   expect(empty.host.textContent).toContain('a dense cloud of points')
   expect(empty.host.textContent).toContain('It begins with photos.')
   empty.button('Bring in photos')!.click()
@@ -28,8 +26,7 @@ it('an empty layer without photos leads to them', () => {
 })
 
 it('an empty layer with photos is run from where it stands, Finish and Dispatch through Texture', async () => {
-  const project = useProject()
-  project.id = 7
+  const project = projectOf(7)
   project.photos = [photo('a.jpg', { kept: false }), photo('b.jpg')]
   for (const [layer, runs] of [
     ['surface', 'surface'],
@@ -37,7 +34,7 @@ it('an empty layer with photos is run from where it stands, Finish and Dispatch 
     ['finish', 'texture'],
   ]) {
     asked.length = 0
-    const empty = mount(EmptyLayer, { layer })
+    const empty = mount(EmptyLayer, { layer }, 7)
     empty.button('Run ')!.click()
     await settled()
     expect(asked.map((a) => [a.method, a.path])).toEqual([['POST', `/api/projects/7/layers/${runs}/run`]])
@@ -46,11 +43,10 @@ it('an empty layer with photos is run from where it stands, Finish and Dispatch 
 })
 
 it('an empty layer of a project at work says so, and offers nothing to press', () => {
-  const project = useProject()
-  project.id = 7
+  const project = projectOf(7)
   project.photos = [photo('b.jpg')]
   useJobs().take([job({ project_id: 7, state: 'queued' })])
-  const empty = mount(EmptyLayer, { layer: 'cameras' })
+  const empty = mount(EmptyLayer, { layer: 'cameras' }, 7)
   expect(empty.host.textContent).toContain('is being worked on')
   expect(empty.all('button')).toEqual([])
   empty.close()

@@ -3,7 +3,7 @@ import FilmStrip from '@/components/FilmStrip.vue'
 import PhotoFacts from '@/components/photos/PhotoFacts.vue'
 import SeenBy from '@/components/SeenBy.vue'
 import SplitPane from '@/components/SplitPane.vue'
-import { useProject } from '@/stores/project'
+import { projectOf } from '@/stores/project'
 import { freshStores, mount, photo, said, settled, serverAnswers } from './mount'
 
 beforeEach(() => {
@@ -22,7 +22,7 @@ afterEach(() => {
 const many = (n: number) => Array.from({ length: n }, (_, k) => photo(`p${k}.jpg`))
 
 it('photos in a row are gone through by keys, and only those in view are there', async () => {
-  const project = useProject()
+  const project = projectOf(1)
   project.photos = many(500)
   project.selected = 'p3.jpg'
   const row = mount(FilmStrip, {})
@@ -45,7 +45,7 @@ it('photos in a row are gone through by keys, and only those in view are there',
 })
 
 it('photos in a row keep the order and the choice of the sheet, and say what became of them', async () => {
-  const project = useProject()
+  const project = projectOf(1)
   project.photos = many(6)
   project.photos[2] = photo('p2.jpg', { kept: false })
   project.selected = 'p5.jpg'
@@ -102,7 +102,7 @@ it('the facts of a photo are told as far as they are known', () => {
 })
 
 it('photos that see a spot come best first, each with the patch outlined', async () => {
-  const project = useProject()
+  const project = projectOf(1)
   project.photos = many(6).map((p) => ({ ...p, width: 400, height: 300 }))
   project.selected = 'p0.jpg'
   const sight = (k: number, more: object = {}) => ({

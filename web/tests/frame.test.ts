@@ -4,19 +4,18 @@ import Beds from '@/components/Beds.vue'
 import JobLine from '@/components/JobLine.vue'
 import Proposals from '@/components/photos/Proposals.vue'
 import { useJobs } from '@/stores/jobs'
-import { useProject } from '@/stores/project'
+import { projectOf } from '@/stores/project'
 import { asked, freshStores, job, layer, mount, photo, serverAnswers, settled, said } from './mount'
 
 beforeEach(() => {
   freshStores()
   serverAnswers()
-  useProject().id = 1
 })
 afterEach(() => (document.body.innerHTML = ''))
 
 describe('the beds', () => {
   it('name the nine layers in their order, with what each holds', () => {
-    const project = useProject()
+    const project = projectOf(1)
     project.photos = [
       photo('a.jpg'),
       photo('b.jpg', { kept: false }),
@@ -41,7 +40,7 @@ describe('the beds', () => {
   })
 
   it('tell what is out of date, and how far the one at work is', () => {
-    useProject().layers = [layer({ layer: 'points', state: 'out of date', number: 1 })]
+    projectOf(1).layers = [layer({ layer: 'points', state: 'out of date', number: 1 })]
     useJobs().take([job({ layer: 'surface', stage: 'Cutting', done: 1, total: 4 })])
     const beds = mount(Beds, { open: 'plan' })
     expect(beds.all('.bed')[4].textContent).toContain('out of date')
@@ -109,7 +108,7 @@ describe('what judging proposes', () => {
     } as unknown as Partial<Photo>)
 
   it('is ticked where it is sure, done with one press and taken back with another', async () => {
-    const project = useProject()
+    const project = projectOf(1)
     project.photos = [judged('a.jpg', 'leave out'), judged('b.jpg', 'doubtful'), judged('c.jpg', 'keep')]
     const list = mount(Proposals, {})
     await settled()
@@ -131,7 +130,7 @@ describe('what judging proposes', () => {
   })
 
   it('says so when every photo is good, and asks to judge before anything is known', async () => {
-    const project = useProject()
+    const project = projectOf(1)
     project.photos = [photo('a.jpg')]
     const before = mount(Proposals, {})
     before.button('Judge the photos')!.click()

@@ -3,6 +3,7 @@ import { createApp, h, nextTick, reactive, type Component } from 'vue'
 import { vi } from 'vitest'
 import type { Job, Layer, Photo, Setting } from '@/api/client'
 import { i18n } from '@/i18n'
+import { fetched, PROJECT } from '@/stores/project'
 
 /** Requests that the page made, and what the made-up server answers them. */
 export interface Asked {
@@ -30,14 +31,18 @@ export function serverAnswers(answer: (request: Asked) => unknown = () => undefi
 }
 
 /** Stores of their own for a test. */
-export const freshStores = () => setActivePinia(createPinia())
+export function freshStores() {
+  setActivePinia(createPinia())
+  fetched.clear()
+}
 
 /** A component on a page of its own, with stores and words; `props` may be changed afterwards. */
-export function mount<P extends Record<string, unknown>>(component: Component, first: P) {
+export function mount<P extends Record<string, unknown>>(component: Component, first: P, project = 1) {
   const host = document.body.appendChild(document.createElement('div'))
   const props = reactive({ ...first })
   const app = createApp({ render: () => h(component, props) })
   app.use(i18n)
+  app.provide(PROJECT, project)
   app.mount(host)
   const find = (selector: string) => host.querySelector<HTMLElement>(selector)
   const all = (selector: string) => [...host.querySelectorAll<HTMLElement>(selector)]

@@ -3,7 +3,7 @@ import type { Project, Version } from '@/api/client'
 import SettingRow from '@/components/SettingRow.vue'
 import Tray from '@/components/Tray.vue'
 import { useJobs } from '@/stores/jobs'
-import { useProject } from '@/stores/project'
+import { projectOf } from '@/stores/project'
 import { asked, freshStores, job, layer, mount, photo, serverAnswers, setting, settled, said } from './mount'
 
 beforeEach(() => {
@@ -61,8 +61,7 @@ describe('the tray', () => {
   function open(
     state: { settings?: ReturnType<typeof setting>[]; version?: Partial<Version>; photos?: number } = {},
   ) {
-    const project = useProject()
-    project.id = 1
+    const project = projectOf(1)
     project.project = { id: 1, name: 'Well-head', grade: 'dressed' } as Project
     project.photos = Array.from({ length: state.photos ?? 3 }, (_, k) => photo(`${k}.jpg`))
     const versions = state.version

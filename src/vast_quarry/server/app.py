@@ -10,6 +10,7 @@ from fastapi.responses import FileResponse, JSONResponse
 from pydantic import BaseModel
 from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm.exc import StaleDataError
+from starlette.datastructures import MutableHeaders
 from starlette.middleware.gzip import GZipMiddleware
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
@@ -98,6 +99,8 @@ class NoteChanges:
                 part = parts[4] if len(parts) > 4 else "project"
                 mine = self.revisions.setdefault(parts[3], {})
                 mine[part] = mine.get(part, 0) + 1
+                # who changed it hears of it at once, and need not ask again when all others are told
+                MutableHeaders(scope=message)["X-Changed"] = f"{part} {mine[part]}"
             await send(message)
 
         await self.app(scope, receive, noted)

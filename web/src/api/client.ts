@@ -24,7 +24,7 @@ export type SettingsChange =
 export type Photo = Schemas['PhotoOut']
 export type Job = Schemas['JobOut']
 export type Scene = Schemas['SceneOut']
-export type Brought = Schemas['Upload']
+export type Brought = Schemas['Brought']
 export type CameraOut = Schemas['CameraOut']
 /** Kinds of subject, as the alignment takes it. */
 export type Kind = 'object' | 'place' | 'facade' | 'interior' | 'strip'

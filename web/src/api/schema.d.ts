@@ -1051,7 +1051,7 @@ export interface paths {
         put?: never;
         /**
          * Upload
-         * @description Take in files; what is no picture is refused by name, the others go on.
+         * @description Take in files: each is taken, known already, or refused with the reason, and the others go on.
          */
         post: operations["upload_api_projects__project_id__photos_post"];
         delete?: never;
@@ -1195,7 +1195,7 @@ export interface paths {
         put?: never;
         /**
          * From Path
-         * @description Copy the photos of a folder on this machine.
+         * @description Bring in the photos of a folder on this machine, as a job.
          */
         post: operations["from_path_api_projects__project_id__photos_from_path_post"];
         delete?: never;
@@ -2176,6 +2176,41 @@ export interface components {
             turn?: number;
         };
         /**
+         * Brought
+         * @description What became of files: those taken by the names they have now, those that were there already, those refused.
+         */
+        Brought: {
+            /**
+             * Known
+             * @default []
+             */
+            known: string[];
+            /**
+             * Refused
+             * @default []
+             */
+            refused: components["schemas"]["Refused"][];
+            /**
+             * Remarks
+             * @default []
+             */
+            remarks: {
+                /** Pattern */
+                pattern: string;
+                /** Text */
+                text: string;
+                /** Values */
+                values: {
+                    [key: string]: unknown;
+                };
+            }[];
+            /**
+             * Taken
+             * @default []
+             */
+            taken: string[];
+        };
+        /**
          * Brush
          * @description A round brush: ``radius`` as a share of the photo's width; a soft one (``hardness`` below 1) finds edges in its rim.
          */
@@ -3047,7 +3082,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "run" | "shoot" | "look" | "frames" | "judge" | "edit" | "parcel";
+            kind: "run" | "shoot" | "look" | "frames" | "judge" | "bring" | "edit" | "parcel";
             /** Layer */
             layer: string;
             /** Log */
@@ -4336,8 +4371,41 @@ export interface components {
              * @default
              */
             shape: string;
+            /** Trouble */
+            trouble?: {
+                /** Pattern */
+                pattern: string;
+                /** Text */
+                text: string;
+                /** Values */
+                values: {
+                    [key: string]: unknown;
+                };
+            } | null;
             /** Videos */
             videos: number;
+        };
+        /**
+         * Refused
+         * @description A file that was not taken, and why.
+         */
+        Refused: {
+            /** Name */
+            name: string;
+            /**
+             * SentenceOut
+             * @description A sentence: in English, and the pattern and values by which it is said in another language.
+             */
+            why: {
+                /** Pattern */
+                pattern: string;
+                /** Text */
+                text: string;
+                /** Values */
+                values: {
+                    [key: string]: unknown;
+                };
+            };
         };
         /**
          * SceneOut
@@ -4782,39 +4850,6 @@ export interface components {
              * @enum {string}
              */
             kind: "turn-round";
-        };
-        /**
-         * Upload
-         * @description What became of uploaded files.
-         */
-        Upload: {
-            /** Refused */
-            refused: {
-                /** Pattern */
-                pattern: string;
-                /** Text */
-                text: string;
-                /** Values */
-                values: {
-                    [key: string]: unknown;
-                };
-            }[];
-            /**
-             * Remarks
-             * @default []
-             */
-            remarks: {
-                /** Pattern */
-                pattern: string;
-                /** Text */
-                text: string;
-                /** Values */
-                values: {
-                    [key: string]: unknown;
-                };
-            }[];
-            /** Taken */
-            taken: string[];
         };
         /**
          * UseIn
@@ -7648,7 +7683,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Upload"];
+                    "application/json": components["schemas"]["Brought"];
                 };
             };
             /** @description Validation Error */
@@ -7914,12 +7949,12 @@ export interface operations {
         };
         responses: {
             /** @description Successful Response */
-            200: {
+            202: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": number;
+                    "application/json": components["schemas"]["JobOut"];
                 };
             };
             /** @description Validation Error */
@@ -8125,7 +8160,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Upload"];
+                    "application/json": components["schemas"]["Brought"];
                 };
             };
             /** @description Validation Error */

@@ -3,7 +3,7 @@ import { useLocalStorage } from '@vueuse/core'
 import { ElMessage, ElSlider } from 'element-plus'
 import { computed, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { api, ask, tell, type Brought, type MaskEdit } from '@/api/client'
+import { api, ask, type MaskEdit } from '@/api/client'
 import ContactSheet from '@/components/ContactSheet.vue'
 import EmptyLayer from '@/components/EmptyLayer.vue'
 import FilmStrip from '@/components/FilmStrip.vue'
@@ -11,12 +11,11 @@ import MaskCanvas from '@/components/MaskCanvas.vue'
 import MaskTools from '@/components/MaskTools.vue'
 import PhotoPane from '@/components/PhotoPane.vue'
 import SplitPane from '@/components/SplitPane.vue'
+import { sendMasks, tellRefused } from '@/composables/useBring'
 import { useKeys } from '@/composables/useKeys'
 import { useMasks } from '@/composables/useMasks'
-import { say } from '@/i18n/say'
 import { percent } from '@/lib/format'
 import type { MaskPurpose, MaskTool } from '@/lib/maskTools'
-import { sendFiles } from '@/lib/send'
 import { useProject } from '@/stores/project'
 
 const { t } = useI18n()
@@ -85,21 +84,12 @@ async function carry() {
 }
 async function bring(e: Event) {
   const field = e.target as HTMLInputElement
-  try {
-    const { taken, refused, remarks } = await sendFiles<Brought>(
-      `/api/projects/${project.id}/photos/masks`,
-      'files',
-      field.files ?? [],
-    )
-    for (const told of refused) tell(say(told))
-    for (const told of remarks)
-      ElMessage({ message: say(told), type: 'warning', duration: 0, showClose: true })
-    if (taken.length) await project.run('masks')
-  } catch (error) {
-    tell((error as Error).message)
-  } finally {
-    field.value = ''
-  }
+  const list = [...(field.files ?? [])]
+  field.value = ''
+  const { taken, refused, remarks } = await sendMasks(project.id, list)
+  tellRefused(t, refused)
+  for (const told of remarks) ElMessage({ message: told, type: 'warning', duration: 0, showClose: true })
+  if (taken) await project.run('masks')
 }
 useKeys('layers.masks', [
   { keys: 'Ctrl+Z', says: 'keys.undo', act: undo },

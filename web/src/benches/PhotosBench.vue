@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { ElMessage } from 'element-plus'
 import { ElInput, ElOption, ElSelect } from 'element-plus'
 import { useLocalStorage, watchThrottled } from '@vueuse/core'
 import { computed, onMounted, ref, shallowRef, watch } from 'vue'
@@ -147,7 +148,19 @@ async function bring() {
   const body = { path: path.value, copy_files: !refer.value }
   if (gone.value)
     await ask(api.POST('/api/projects/{project_id}/photos/point-again', { ...project.path, body }))
-  else await ask(api.POST('/api/projects/{project_id}/photos/from-path', { ...project.path, body }))
+  else {
+    const { id } = await ask(
+      api.POST('/api/projects/{project_id}/photos/from-path', { ...project.path, body }),
+    )
+    const job = await jobs.over(id)
+    if (job)
+      ElMessage({
+        message: say(job.message),
+        type: job.state === 'done' ? 'success' : 'warning',
+        duration: 9000,
+        showClose: true,
+      })
+  }
   await project.refresh()
 }
 const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [])])

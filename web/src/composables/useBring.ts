@@ -1,6 +1,8 @@
 import { ElMessage } from 'element-plus'
-import { ref } from 'vue'
+import { h, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
+import type { Brought } from '@/api/client'
+import { say } from '@/i18n/say'
 import { sendFiles } from '@/lib/send'
 import { upload } from '@/lib/upload'
 import { useProject } from '@/stores/project'
@@ -31,6 +33,56 @@ export async function filesOf(e: DragEvent): Promise<File[]> {
   return found
 }
 
+/** A file that was not taken, and why. */
+export interface RefusedFile {
+  name: string
+  why: string
+}
+
+/** Files sent in one request, at most: a form takes a thousand, and a cut loses little. */
+const AT_ONCE = 8
+const MASKS_AT_ONCE = 100
+
+/** Send small files a few at a time; what became of them, each by its name. */
+export async function sendSome(
+  url: string,
+  list: File[],
+  atOnce: number,
+  progress: (done: number) => void = () => undefined,
+) {
+  const out = { taken: 0, known: 0, refused: [] as RefusedFile[], remarks: [] as string[] }
+  for (let k = 0; k < list.length; k += atOnce) {
+    const few = list.slice(k, k + atOnce)
+    try {
+      const told = await sendFiles<Brought>(url, 'files', few)
+      out.taken += told.taken?.length ?? 0
+      out.known += told.known?.length ?? 0
+      out.refused.push(...(told.refused ?? []).map((r) => ({ name: r.name, why: say(r.why) })))
+      out.remarks.push(...(told.remarks ?? []).map((r) => say(r)))
+    } catch (error) {
+      out.refused.push(...few.map((f) => ({ name: f.name, why: (error as Error).message })))
+    }
+    progress(Math.min(k + atOnce, list.length))
+  }
+  return out
+}
+
+/** Name files that were refused, each with its reason; those beyond the first few are counted. */
+export function tellRefused(
+  t: (key: string, named: Record<string, unknown>) => string,
+  refused: RefusedFile[],
+) {
+  if (!refused.length) return
+  const lines = refused.slice(0, 6).map((r) => h('li', `${r.name}: ${r.why}`))
+  if (refused.length > 6) lines.push(h('li', t('photos.andMore', { n: refused.length - 6 })))
+  ElMessage({
+    message: h('div', [t('photos.refused', { n: refused.length }), h('ul', { class: 'refused' }, lines)]),
+    type: 'warning',
+    duration: 0,
+    showClose: true,
+  })
+}
+
 /** Bringing files in: many small ones a few at a time, large ones in pieces. `filmed` is called when a video has come. */
 export function useBring(filmed: () => Promise<void>) {
   const { t } = useI18n()
@@ -38,11 +90,11 @@ export function useBring(filmed: () => Promise<void>) {
   const sending = ref<[number, number] | null>(null)
   const share = ref<number | null>(null)
 
-  async function sendLarge(file: File, refused: string[]): Promise<number> {
+  async function sendLarge(file: File, refused: RefusedFile[]): Promise<number> {
     try {
       await upload(`/api/projects/${project.id}/uploads`, file, (s) => (share.value = s))
     } catch (error) {
-      refused.push(`${file.name}: ${(error as Error).message}`)
+      refused.push({ name: file.name, why: (error as Error).message })
       return 0
     } finally {
       share.value = null
@@ -55,37 +107,25 @@ export function useBring(filmed: () => Promise<void>) {
   /** Upload a few files at a time, so that thousands go through and a cut loses little. */
   async function send(list: File[]) {
     let taken = 0
-    const refused: string[] = []
+    const refused: RefusedFile[] = []
     const large = (f: File) => VIDEO.test(f.name) || f.size > LARGE
     for (const file of list.filter(large)) taken += await sendLarge(file, refused)
-    list = list.filter((f) => !large(f))
-    sending.value = [0, list.length]
-    for (let k = 0; k < list.length; k += 8) {
-      const few = list.slice(k, k + 8)
-      try {
-        const json = await sendFiles<{ taken: string[]; refused: string[] }>(
-          `/api/projects/${project.id}/photos`,
-          'files',
-          few,
-        )
-        taken += json.taken.length
-        refused.push(...json.refused)
-      } catch (error) {
-        refused.push(...few.map((f) => `${f.name}: ${(error as Error).message}`))
-      }
-      sending.value = [Math.min(k + 8, list.length), list.length]
-    }
+    const small = list.filter((f) => !large(f))
+    sending.value = [0, small.length]
+    const told = await sendSome(`/api/projects/${project.id}/photos`, small, AT_ONCE, (n) => {
+      sending.value = [n, small.length]
+    })
     sending.value = null
-    if (taken) ElMessage({ message: t('photos.taken', { n: taken }), type: 'success' })
-    if (refused.length)
-      ElMessage({
-        message: t('photos.refused', { n: refused.length, first: refused[0] }),
-        type: 'warning',
-        duration: 9000,
-        showClose: true,
-      })
+    taken += told.taken
+    if (taken || told.known)
+      ElMessage({ message: t('photos.taken', { n: taken, known: told.known }), type: 'success' })
+    tellRefused(t, [...refused, ...told.refused])
     await project.refresh()
   }
 
   return { sending, share, send }
 }
+
+/** Send mask files, named like their photos; what became of them. */
+export const sendMasks = (project: number, list: File[]) =>
+  sendSome(`/api/projects/${project}/photos/masks`, list, MASKS_AT_ONCE)

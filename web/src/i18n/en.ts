@@ -154,6 +154,7 @@ export const en = {
     kind: {
       shoot: 'Shooting',
       judge: 'Judging photos',
+      bring: 'Bringing photos in',
       frames: 'Frames from video',
       look: 'Scanning a video',
       edit: 'Editing the model',
@@ -661,8 +662,10 @@ export const en = {
     focal: 'focal length {px} px, from: {source}',
     planned: 'planned: {turn}° round, {away} m away, {height} m high',
     empty: 'No photos yet.',
-    refused: '{n, plural, one {# file was} other {# files were}} refused: {first}',
-    taken: '{n, plural, one {# photo} other {# photos}} brought in',
+    refused: '{n, plural, one {# file was} other {# files were}} refused:',
+    andMore: 'and {n, plural, one {# more} other {# more}}',
+    taken:
+      '{n, plural, =0 {No photo} one {# photo} other {# photos}} brought in{known, plural, =0 {} one {, # was there already} other {, # were there already}}',
     depth: 'depth',
     depthAt: '{far} away · a pixel covers {gsd}',
     depthAround: 'By what lies around: about {far} away.',

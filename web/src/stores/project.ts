@@ -1,5 +1,6 @@
+import { CancelledError, QueryClient, useQuery } from '@tanstack/vue-query'
 import { defineStore } from 'pinia'
-import { computed, ref, shallowRef } from 'vue'
+import { computed, inject, ref, watch, type InjectionKey } from 'vue'
 import {
   api,
   ask,
@@ -32,134 +33,194 @@ export function partsChanged(now: Record<string, number> = {}, before: Record<st
   return PARTS.filter((p) => changed.some((k) => (ASKED[k] ?? PARTS).includes(p)))
 }
 
-/** The open project: its layers and photos. */
-export const useProject = defineStore('project', () => {
-  const id = ref(0)
-  const project = ref<Project | null>(null)
-  const layers = shallowRef<Layer[]>([])
-  const photos = shallowRef<Photo[]>([])
-  const selected = ref<string | null>(null)
-  const planned = ref(0)
+/** What was fetched, by project and part. Nothing is asked for again but by `refresh`: the server says what has changed. */
+export const fetched = new QueryClient({
+  defaultOptions: {
+    queries: {
+      retry: false,
+      staleTime: Infinity,
+      gcTime: Infinity,
+      refetchOnWindowFocus: false,
+      refetchOnReconnect: false,
+      networkMode: 'always',
+    },
+  },
+})
 
-  const path = computed(() => ({ params: { path: { project_id: id.value } } }))
-  const layer = (name: string) => layers.value.find((l) => l.layer === name)
-  function version<L extends string>(name: L): VersionOf<L> | null {
-    const l = layer(name)
-    return (l?.versions.find((v) => v.number === l.number) as VersionOf<L> | undefined) ?? null
-  }
+/** An answer, and what it says of the change that it made. */
+interface Changed<T> {
+  data?: T
+  error?: unknown
+  response: Response
+}
 
-  /** Whether lengths are true, not roughly: by a marker mat or measured distances. */
-  const metric = computed(() => ['mat', 'bars'].includes(version('cameras')?.figures.scale_from ?? ''))
-  /** Shape of the selected photo, or of the first: width over height. */
-  const aspect = computed(() => {
-    const p =
-      photos.value.find((x) => x.path === selected.value && x.width) ?? photos.value.find((x) => x.width)
-    return p?.width && p.height ? p.width / p.height : 1.5
-  })
+/** A project: its layers and photos. Its number never changes: what was asked for one project cannot reach another. */
+function define(id: number) {
+  return defineStore(`project ${id}`, () => {
+    const path = { params: { path: { project_id: id } } }
 
-  /** Ask again for what may have changed. */
-  async function refresh(what: readonly Part[] = PARTS) {
-    const wanted = id.value
-    // each is shown as soon as it is there
-    const mine = <T>(take: (data: T) => void) => {
-      return (data: T) => {
-        if (wanted === id.value) take(data)
-      }
+    /** What the server tells of a part: an older answer never replaces a newer one. */
+    function part<T>(name: Part, fetch: (signal: AbortSignal) => Promise<T>, empty: T) {
+      const queryKey = ['project', id, name]
+      const query = useQuery(
+        { queryKey, queryFn: ({ signal }) => fetch(signal), enabled: false, shallow: true },
+        fetched,
+      )
+      return computed<T>({
+        get: () => (query.data.value as T | undefined) ?? empty,
+        set: (value) => void fetched.setQueryData(queryKey, value),
+      })
     }
     const fetches = {
-      layers: () =>
-        ask(api.GET('/api/projects/{project_id}/layers', path.value)).then(mine((l) => (layers.value = l))),
-      project: () =>
-        ask(api.GET('/api/projects/{project_id}', path.value)).then(
-          mine((p) => ((project.value = p), (planned.value = p.planned))),
+      layers: (signal: AbortSignal) => ask(api.GET('/api/projects/{project_id}/layers', { ...path, signal })),
+      project: (signal: AbortSignal) => ask(api.GET('/api/projects/{project_id}', { ...path, signal })),
+      photos: (signal: AbortSignal) => ask(api.GET('/api/projects/{project_id}/photos', { ...path, signal })),
+    }
+    const project = part<Project | null>('project', fetches.project, null)
+    const layers = part<Layer[]>('layers', fetches.layers, [])
+    const photos = part<Photo[]>('photos', fetches.photos, [])
+    const selected = ref<string | null>(null)
+    /** Shots of its plan, as last counted: the plan itself counts them as it is changed. */
+    const planned = ref(0)
+    watch(project, (now) => (planned.value = now?.planned ?? 0), { immediate: true })
+
+    const layer = (name: string) => layers.value.find((l) => l.layer === name)
+    function version<L extends string>(name: L): VersionOf<L> | null {
+      const l = layer(name)
+      return (l?.versions.find((v) => v.number === l.number) as VersionOf<L> | undefined) ?? null
+    }
+
+    /** Whether lengths are true, not roughly: by a marker mat or measured distances. */
+    const metric = computed(() => ['mat', 'bars'].includes(version('cameras')?.figures.scale_from ?? ''))
+    /** Shape of the selected photo, or of the first: width over height. */
+    const aspect = computed(() => {
+      const p =
+        photos.value.find((x) => x.path === selected.value && x.width) ?? photos.value.find((x) => x.width)
+      return p?.width && p.height ? p.width / p.height : 1.5
+    })
+
+    watch(photos, (now) => {
+      if (!now.some((x) => x.path === selected.value)) selected.value = now[0]?.path ?? null
+    })
+
+    /** Ask again for what may have changed; what is being asked already is older than that, and given up. */
+    async function refresh(what: readonly Part[] = PARTS) {
+      await Promise.all(
+        what.map(async (name) => {
+          const queryKey = ['project', id, name]
+          await fetched.cancelQueries({ queryKey }, { silent: true })
+          await fetched
+            .fetchQuery({
+              queryKey,
+              queryFn: ({ signal }) => fetches[name](signal) as Promise<unknown>,
+              staleTime: 0,
+            })
+            .catch((error: unknown) => {
+              // a newer request has taken its place, and brings what was wanted here too
+              if (!(error instanceof CancelledError)) throw error
+            })
+        }),
+      )
+    }
+
+    /** Counts of changes that this page made itself, and has asked about. */
+    const own = new Map<string, number>()
+    let last: Promise<unknown> = Promise.resolve()
+    /** Change something, after all that was asked for before; then ask again for what that touches. */
+    function change<T>(request: () => Promise<Changed<T>>): Promise<T> {
+      const mine = last.then(async () => {
+        const answer = request()
+        const data = await ask(answer)
+        const [name, count] = ((await answer).response.headers.get('X-Changed') ?? '').split(' ')
+        if (count) own.set(name, Number(count))
+        await refresh(name ? (ASKED[name] ?? PARTS) : PARTS)
+        return data
+      })
+      last = mine.catch(() => undefined)
+      return mine
+    }
+    /** Parts to be asked for again between two counts of changes: not what this page changed last itself. */
+    function changedElsewhere(now: Record<string, number> = {}, before: Record<string, number> = {}) {
+      const others = Object.entries(now).filter(([k, n]) => n > Math.max(before[k] ?? 0, own.get(k) ?? 0))
+      return partsChanged(Object.fromEntries(others), {})
+    }
+
+    /** Run a layer from the versions in use, or everything up to it by the settings as they are; or on sparse points, for a first look. */
+    const run = (name: string, everything = false, first_look = false) =>
+      last.then(() =>
+        ask(
+          api.POST('/api/projects/{project_id}/layers/{layer}/run', {
+            params: { path: { project_id: id, layer: name }, query: { everything, first_look } },
+          }),
         ),
-      photos: () =>
-        ask(api.GET('/api/projects/{project_id}/photos', path.value)).then(mine((ph) => (photos.value = ph))),
+      )
+    const setGrade = (grade: 'rough' | 'dressed' | 'polished') =>
+      change(() => api.PATCH('/api/projects/{project_id}', { ...path, body: { grade } }))
+    const changeSettings = (name: string, values: SettingsChange) =>
+      change(() =>
+        api.PUT('/api/projects/{project_id}/layers/{layer}/settings', {
+          params: { path: { project_id: id, layer: name } },
+          body: values,
+        }),
+      )
+    /** Give a setting back to the grade. */
+    const reset = (name: string, setting: string) =>
+      change(() =>
+        api.DELETE('/api/projects/{project_id}/layers/{layer}/settings/{name}', {
+          params: { path: { project_id: id, layer: name, name: setting } },
+        }),
+      )
+    const use = (name: string, number: number) =>
+      change(() =>
+        api.POST('/api/projects/{project_id}/layers/{layer}/use', {
+          params: { path: { project_id: id, layer: name } },
+          body: { number },
+        }),
+      )
+    const keep = (paths: string[], kept: boolean, decided: string[] = []) =>
+      change(() =>
+        api.PATCH('/api/projects/{project_id}/photos', { ...path, body: { paths, kept, decided } }),
+      )
+
+    return {
+      id,
+      project,
+      layers,
+      photos,
+      selected,
+      planned,
+      path,
+      metric,
+      aspect,
+      layer,
+      version,
+      refresh,
+      changedElsewhere,
+      run,
+      setGrade,
+      change: changeSettings,
+      reset,
+      use,
+      keep,
     }
-    await Promise.all(what.map((part) => fetches[part]()))
-    if (wanted !== id.value) return
-    if (!photos.value.some((x) => x.path === selected.value)) selected.value = photos.value[0]?.path ?? null
-  }
+  })
+}
 
-  async function open(project_id: number) {
-    if (id.value !== project_id) {
-      id.value = project_id
-      project.value = null
-      layers.value = []
-      photos.value = []
-      selected.value = null
-    }
-    await refresh()
-  }
+const defined = new Map<number, ReturnType<typeof define>>()
 
-  /** Run a layer from the versions in use, or everything up to it by the settings as they are; or on sparse points, for a first look. */
-  const run = (name: string, everything = false, first_look = false) =>
-    ask(
-      api.POST('/api/projects/{project_id}/layers/{layer}/run', {
-        params: { path: { project_id: id.value, layer: name }, query: { everything, first_look } },
-      }),
-    )
+/** The project of a number. */
+export function projectOf(id: number) {
+  const one = defined.get(id) ?? define(id)
+  defined.set(id, one)
+  return one()
+}
 
-  async function setGrade(grade: 'rough' | 'dressed' | 'polished') {
-    await ask(api.PATCH('/api/projects/{project_id}', { ...path.value, body: { grade } }))
-    await refresh()
-  }
+/** Number of the project that a part of the page is about. */
+export const PROJECT: InjectionKey<number> = Symbol('project')
 
-  async function change(name: string, values: SettingsChange) {
-    await ask(
-      api.PUT('/api/projects/{project_id}/layers/{layer}/settings', {
-        params: { path: { project_id: id.value, layer: name } },
-        body: values,
-      }),
-    )
-    await refresh()
-  }
-
-  /** Give a setting back to the grade. */
-  async function reset(name: string, setting: string) {
-    await ask(
-      api.DELETE('/api/projects/{project_id}/layers/{layer}/settings/{name}', {
-        params: { path: { project_id: id.value, layer: name, name: setting } },
-      }),
-    )
-    await refresh()
-  }
-
-  async function use(name: string, number: number) {
-    await ask(
-      api.POST('/api/projects/{project_id}/layers/{layer}/use', {
-        params: { path: { project_id: id.value, layer: name } },
-        body: { number },
-      }),
-    )
-    await refresh()
-  }
-
-  async function keep(paths: string[], kept: boolean, decided: string[] = []) {
-    const body = { paths, kept, decided }
-    await ask(api.PATCH('/api/projects/{project_id}/photos', { ...path.value, body }))
-    await refresh()
-  }
-
-  return {
-    id,
-    project,
-    layers,
-    photos,
-    selected,
-    planned,
-    path,
-    metric,
-    aspect,
-    layer,
-    version,
-    open,
-    refresh,
-    run,
-    setGrade,
-    change,
-    reset,
-    use,
-    keep,
-  }
-})
+/** The project that this part of the page is about, now and whenever something it asked for comes back. */
+export function useProject() {
+  const id = inject(PROJECT, undefined)
+  if (id === undefined) throw new Error('this part of the page is about no project')
+  return projectOf(id)
+}
