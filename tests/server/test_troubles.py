@@ -9,6 +9,7 @@ import signal
 import threading
 import time
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import numpy as np
@@ -22,7 +23,7 @@ from vast_quarry.pipeline.step import Context
 from vast_quarry.pipeline.steps.photos import PhotosStep
 from vast_quarry.server.app import make_app
 from vast_quarry.server.keeper import Keeper
-from vast_quarry.server.models import Job
+from vast_quarry.server.models import Job, Project
 from vast_quarry.server.services import arrivals, jobs, tiles
 from vast_quarry.server.services.folders import folders_of
 from vast_quarry.server.worker import work
@@ -312,3 +313,35 @@ def test_tiles_make_up_the_photo(client: TestClient) -> None:
         assert np.abs(whole.astype(int) - want).max() <= 8  # JPEG noise
     query = {"path": "wide.png", "level": 0, "x": 9, "y": 0}
     assert client.get(f"/api/projects/{project}/photos/tile", params=query).status_code == 404
+
+
+def test_changes_of_different_things_at_once_all_stand(tmp_path: Path) -> None:
+    """Twelve photos left out, a name, a grade and settings of two layers, each by a request of its own, at the same moment."""
+    app = make_app(tmp_path)
+    client = TestClient(app, "http://127.0.0.1")
+    project = new_project(client)
+    where = f"/api/projects/{project}"
+    paths = [f"{k}.jpg" for k in range(12)]
+    asked = [("patch", f"{where}/photos", {"paths": [p], "kept": False}) for p in paths] + [
+        ("patch", where, {"name": "Changed"}), ("patch", where, {"grade": "polished"}),
+        ("put", f"{where}/layers/surface/settings", {"faces": 5000}), ("put", f"{where}/layers/points/settings", {"sources": 5}),
+    ]  # fmt: skip
+    with ThreadPoolExecutor(len(asked)) as several:
+        answers = list(several.map(lambda a: client.request(a[0], a[1], json=a[2]).status_code, asked))
+    assert set(answers) == {200}
+    with Session(app.state.engine) as session:
+        row = session.get(Project, project)
+        assert row is not None
+        assert row.left_out == sorted(paths)
+        assert (row.name, row.grade) == ("Changed", "polished")
+        assert row.settings == {"surface": {"faces": 5000}, "points": {"sources": 5}}
+
+
+def test_the_same_run_asked_for_at_once_is_one_job(client: TestClient) -> None:
+    project = new_project(client)
+    client.post(f"/api/projects/{project}/photos", files=[("files", ("1.jpg", photo(1)))])
+    with ThreadPoolExecutor(6) as several:
+        ids = list(
+            several.map(lambda _: client.post(f"/api/projects/{project}/layers/photos/run").json()["id"], range(6))
+        )
+    assert len(set(ids)) == 1

@@ -16,8 +16,7 @@ from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.models import Project
 from vast_quarry.server.routers.jobs import JobOut
 from vast_quarry.server.services import clearing, jobs
-from vast_quarry.server.services.drafts import editing
-from vast_quarry.server.services.folders import Folders, get_project
+from vast_quarry.server.services.folders import Folders, editing, get_project
 from vast_quarry.server.services.world import USUAL_BUDGET
 
 router = APIRouter(prefix="/api/projects/{project_id}/points", tags=["points"])
@@ -60,8 +59,6 @@ def _changing(session: Session, project_id: int, f: Folders) -> Iterator[tuple[P
         draft = clearing.draft_of(project, f)
         yield project, draft
         clearing.write_draft(project, draft)
-        session.add(project)
-        session.commit()
 
 
 @router.get("/draft")

@@ -16,7 +16,7 @@ from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.models import Project
 from vast_quarry.server.routers.jobs import JobOut
 from vast_quarry.server.services import drafts, jobs
-from vast_quarry.server.services.folders import Folders, NotFound, get_project
+from vast_quarry.server.services.folders import Folders, NotFound, editing, get_project
 from vast_quarry.server.services.layers import version_of
 
 router = APIRouter(prefix="/api/projects/{project_id}/draft", tags=["drafts"])
@@ -82,7 +82,7 @@ def make(project_id: int, session: Db, f: Files) -> DraftOut:
 @router.post("", status_code=202)
 def add(project_id: int, edit: Edit, session: Db, f: Files, on: On = None) -> DraftOut:
     """Add an edit, to be done by the worker; one that leaves nothing fails there, and is taken out again."""
-    with drafts.editing(session, project_id) as project:
+    with editing(session, project_id) as project:
         _check(project, f, on)
         number = drafts.texture_of(project, f).number
         project.draft = [*project.draft[: project.draft_done], edit.record()]
@@ -94,7 +94,7 @@ def add(project_id: int, edit: Edit, session: Db, f: Files, on: On = None) -> Dr
 @router.post("/undo", status_code=202)
 def undo(project_id: int, session: Db, f: Files) -> DraftOut:
     """Take the last edit back."""
-    with drafts.editing(session, project_id) as project:
+    with editing(session, project_id) as project:
         project.draft_done = max(0, project.draft_done - 1)
         _save(project, session)
         return _out(project, session, f)
@@ -103,7 +103,7 @@ def undo(project_id: int, session: Db, f: Files) -> DraftOut:
 @router.delete("")
 def begin_anew(project_id: int, session: Db, f: Files) -> DraftOut:
     """Give the draft up, to begin on the version of Texture in use."""
-    with drafts.editing(session, project_id) as project:
+    with editing(session, project_id) as project:
         project.draft, project.draft_done, project.draft_on = [], 0, None
         _save(project, session)
         return _out(project, session, f)
@@ -112,7 +112,7 @@ def begin_anew(project_id: int, session: Db, f: Files) -> DraftOut:
 @router.post("/redo", status_code=202)
 def redo(project_id: int, session: Db, f: Files) -> DraftOut:
     """Do the edit taken back last again."""
-    with drafts.editing(session, project_id) as project:
+    with editing(session, project_id) as project:
         if not project.draft_done and project.draft_on != drafts.texture_of(project, f).number:
             project.draft = []  # they were edits of another texture
         project.draft_done = min(len(project.draft), project.draft_done + 1)
@@ -123,7 +123,7 @@ def redo(project_id: int, session: Db, f: Files) -> DraftOut:
 @router.post("/keep", status_code=202)
 def keep(project_id: int, session: Db, f: Files) -> JobOut:
     """Turn the draft into a version, as a job."""
-    with drafts.editing(session, project_id) as project:
+    with editing(session, project_id) as project:
         edits = project.draft[: project.draft_done]
         if not edits:
             raise PlainError("There are no edits to keep.", "Cut or delete something first.")

@@ -15,7 +15,7 @@ from vast_quarry.pipeline.registry import STEPS
 from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.routers.jobs import JobOut
 from vast_quarry.server.services import jobs, joins, layers, lens_maps, marks, nearby, seen, world
-from vast_quarry.server.services.folders import get_project
+from vast_quarry.server.services.folders import editing, get_project
 
 router = APIRouter(prefix="/api/projects/{project_id}/layers", tags=["layers"])
 Number = Annotated[int | None, Query(ge=1)]
@@ -37,20 +37,16 @@ def list_layers(project_id: int, session: Db, f: Files) -> list[layers.LayerOut]
 @router.put("/{layer}/settings")
 def change_settings(project_id: int, layer: str, body: layers.SettingsChange, session: Db) -> list[layers.SettingOut]:
     """Change settings of a layer."""
-    project = get_project(session, project_id)
-    layers.change_settings(project, layer, body)
-    session.add(project)
-    session.commit()
+    with editing(session, project_id) as project:
+        layers.change_settings(project, layer, body)
     return layers.settings_now(project, layer)
 
 
 @router.delete("/{layer}/settings/{name}")
 def reset_setting(project_id: int, layer: str, name: str, session: Db) -> list[layers.SettingOut]:
     """Give a setting back to the grade."""
-    project = get_project(session, project_id)
-    layers.reset_setting(project, layer, name)
-    session.add(project)
-    session.commit()
+    with editing(session, project_id) as project:
+        layers.reset_setting(project, layer, name)
     return layers.settings_now(project, layer)
 
 

@@ -13,7 +13,7 @@ from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.routers.jobs import JobOut
 from vast_quarry.server.services import bringing, depths, jobs, judging, pictures, sets, tiles
 from vast_quarry.server.services.ahead import Ahead
-from vast_quarry.server.services.folders import get_project
+from vast_quarry.server.services.folders import editing, get_project
 
 router = APIRouter(prefix="/api/projects/{project_id}/photos", tags=["photos"])
 Side = Annotated[int, Query(ge=32, le=2400)]
@@ -127,11 +127,9 @@ def dark(path: str, f: Files, side: Side = 480) -> Response:
 @router.patch("")
 def keep(project_id: int, body: Keep, session: Db, f: Files) -> list[str]:
     """Keep or leave out photos; returns what is left out now."""
-    project = get_project(session, project_id)
-    now = set(project.left_out)
-    project.left_out = sorted(now - set(body.paths) if body.kept else now | set(body.paths))
-    session.add(project)
-    session.commit()
+    with editing(session, project_id) as project:
+        now = set(project.left_out)
+        project.left_out = sorted(now - set(body.paths) if body.kept else now | set(body.paths))
     if body.paths or body.decided:
         judging.decide(f, [*body.paths, *body.decided])
     return list(project.left_out)

@@ -20,7 +20,7 @@ from vast_quarry.server.dependencies import Db
 from vast_quarry.server.routers.jobs import JobOut
 from vast_quarry.server.services import jobs, shooting
 from vast_quarry.server.services import plan as plans
-from vast_quarry.server.services.folders import Folders, folders_of, get_project
+from vast_quarry.server.services.folders import Folders, editing, folders_of, get_project
 
 Spoken = Literal["en", "de"]
 router = APIRouter(prefix="/api/projects/{project_id}/plan", tags=["plan"])
@@ -50,11 +50,10 @@ def remarks(request: Request, project_id: int, session: Db) -> list[Sentence]:
 @router.put("")
 def change(request: Request, project_id: int, body: PlanIn, session: Db) -> PlanOut:
     """Change the plan; what follows from it comes back."""
-    project = get_project(session, project_id)
+    get_project(session, project_id)
     out = told(plans.worked_out(_folders(request, project_id), body), body.colors)
-    plans.save_plan(project, body, out)
-    session.add(project)
-    session.commit()
+    with editing(session, project_id) as project:
+        plans.save_plan(project, body, out)
     return out
 
 
@@ -71,9 +70,8 @@ def mend(
     """Add shots that mend the worst patches."""
     project = get_project(session, project_id)
     out = plans.mended(_folders(request, project_id), plans.saved_plan(project), shots)
-    plans.save_plan(project, out.request, out.plan)
-    session.add(project)
-    session.commit()
+    with editing(session, project_id) as project:
+        plans.save_plan(project, out.request, out.plan)
     return out
 
 

@@ -13,7 +13,7 @@ from vast_quarry.pipeline.sentence import Sentence
 from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.models import Job, Project
 from vast_quarry.server.services import jobs, videos
-from vast_quarry.server.services.folders import Folders, duplicate, folders_of, get_project, remove
+from vast_quarry.server.services.folders import Folders, duplicate, editing, folders_of, get_project, remove
 from vast_quarry.server.services.sizes import sizes_of, trim_cache
 
 router = APIRouter(prefix="/api/projects", tags=["projects"])
@@ -125,12 +125,9 @@ def read_project(project_id: int, session: Db, f: Files) -> ProjectOut:
 @router.patch("/{project_id}")
 def change_project(project_id: int, body: ProjectIn, session: Db, f: Files) -> ProjectOut:
     """Change name or grade."""
-    project = get_project(session, project_id)
-    project.name = body.name or project.name
-    project.grade = (body.grade or Grade(project.grade)).value
-    session.add(project)
-    session.commit()
-    session.refresh(project)
+    with editing(session, project_id) as project:
+        project.name = body.name or project.name
+        project.grade = (body.grade or Grade(project.grade)).value
     return _out(project, f, session)
 
 

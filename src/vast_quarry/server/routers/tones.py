@@ -9,9 +9,8 @@ from pydantic import BaseModel, Field
 
 from vast_quarry.pipeline.steps.photos import ToneSettings
 from vast_quarry.server.dependencies import Db, Files
-from vast_quarry.server.models import Project
 from vast_quarry.server.services import tones
-from vast_quarry.server.services.folders import get_project
+from vast_quarry.server.services.folders import editing, get_project
 
 router = APIRouter(tags=["tones"])
 PHOTOS = "/api/projects/{project_id}/photos"
@@ -41,31 +40,24 @@ def tone(project_id: int, session: Db, f: Files) -> tones.ToneOut:
 @router.put(f"{PHOTOS}/tone")
 def change_tone(project_id: int, body: ToneIn, session: Db, f: Files) -> tones.ToneOut:
     """Change how photos are read."""
-    project = get_project(session, project_id)
-    tones.set_tone(project, body.tone, body.paths)
-    return _kept(session, project, f)
+    with editing(session, project_id) as project:
+        tones.set_tone(project, body.tone, body.paths)
+    return tones.tone_of(project, f)
 
 
 @router.post(f"{PHOTOS}/even")
 def even(project_id: int, session: Db, f: Files, on: bool = True) -> tones.ToneOut:
     """Pull exposure and white balance together, or let them be as they are."""
-    project = get_project(session, project_id)
-    tones.even_out(project, f, on)
-    return _kept(session, project, f)
+    with editing(session, project_id) as project:
+        tones.even_out(project, f, on)
+    return tones.tone_of(project, f)
 
 
 @router.post(f"{PHOTOS}/falloff")
 def falloff(project_id: int, by: tones.FalloffFrom, session: Db, f: Files) -> tones.ToneOut:
     """Give back what lenses take from the corners, or leave them as they are."""
-    project = get_project(session, project_id)
-    tones.give_back_corners(project, f, by)
-    return _kept(session, project, f)
-
-
-def _kept(session: Db, project: Project, f: Files) -> tones.ToneOut:
-    session.add(project)
-    session.commit()
-    session.refresh(project)
+    with editing(session, project_id) as project:
+        tones.give_back_corners(project, f, by)
     return tones.tone_of(project, f)
 
 

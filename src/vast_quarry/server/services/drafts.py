@@ -10,9 +10,7 @@ from __future__ import annotations
 import hashlib
 import json
 import threading
-from collections import OrderedDict, defaultdict
-from collections.abc import Iterator
-from contextlib import contextmanager
+from collections import OrderedDict
 from pathlib import Path
 from typing import Any
 
@@ -32,7 +30,7 @@ from vast_quarry.pipeline.step import Reporter
 from vast_quarry.pipeline.steps.finish import load_textured
 from vast_quarry.pipeline.store import Version
 from vast_quarry.server.models import Job, Project
-from vast_quarry.server.services.folders import Folders, get_project
+from vast_quarry.server.services.folders import Folders
 from vast_quarry.server.services.jobs import add_job
 from vast_quarry.server.services.layers import version_of
 from vast_quarry.server.services.world import mesh_file, plain_image
@@ -50,18 +48,6 @@ Edits = list[dict[str, Any]]
 def _name(version: Version, edits: Edits) -> str:
     text = json.dumps([version.key, edits], sort_keys=True)
     return hashlib.sha256(text.encode()).hexdigest()[:20]
-
-
-#: one change of a project's draft after the other
-_editing: defaultdict[int, threading.Lock] = defaultdict(threading.Lock)
-
-
-@contextmanager
-def editing(session: Session, project_id: int) -> Iterator[Project]:
-    """The project's row, to change its draft, while no other request does."""
-    with _editing[project_id]:
-        session.expire_all()
-        yield get_project(session, project_id)
 
 
 def texture_of(project: Project, folders: Folders) -> Version:

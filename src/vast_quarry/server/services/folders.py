@@ -4,7 +4,11 @@ from __future__ import annotations
 
 import os
 import shutil
+import threading
 import time
+from collections import defaultdict
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -130,6 +134,21 @@ def get_project(session: Session, project_id: int) -> Project:
     if project is None:
         raise NotFound("This project is no longer there.", "Go back to the projects.")
     return project
+
+
+_editing: defaultdict[int, threading.RLock] = defaultdict(threading.RLock)
+
+
+@contextmanager
+def editing(session: Session, project_id: int) -> Iterator[Project]:
+    """The project's row, read anew, to be changed while no other request does: two changes of different things both stand."""
+    with _editing[project_id]:
+        session.expire_all()
+        project = get_project(session, project_id)
+        yield project
+        session.add(project)
+        session.commit()
+        session.refresh(project)
 
 
 def safe_path(root: Path, name: str) -> Path:
