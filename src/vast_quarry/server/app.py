@@ -176,6 +176,11 @@ def make_app(data: Path) -> FastAPI:
         )
         return _told(text, 507)
 
+    @app.exception_handler(OverflowError)
+    def too_large(request: Request, error: OverflowError) -> JSONResponse:
+        """A number that nothing has."""
+        return _told(Said("A number in this request is larger than any that is used here."), 422)
+
     @app.exception_handler(Exception)
     def broken(request: Request, error: Exception) -> JSONResponse:
         """A mistake of ours; the server's log has the rest of it."""
@@ -206,8 +211,11 @@ def make_app(data: Path) -> FastAPI:
             raise NotFound("The page has not been built.", "Run make web.")
         if path.startswith("api/"):
             raise NotFound("There is no such address.")
-        file = (page / path).resolve()
-        inside = page.resolve() in file.parents and file.is_file()
+        try:
+            file = (page / path).resolve()
+            inside = page.resolve() in file.parents and file.is_file()
+        except (OSError, ValueError, RuntimeError):  # no name that a file can have
+            file, inside = page, False
         headers = {
             "Cache-Control": "public, max-age=31536000, immutable" if "/assets/" in str(file) and inside else "no-cache"
         }

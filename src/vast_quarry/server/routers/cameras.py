@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Query
+from fastapi import Query
 from pydantic import BaseModel
 
 from vast_quarry.core.photo.lensdb import find_cameras, find_lenses
+from vast_quarry.server import strict
 
-router = APIRouter(prefix="/api/cameras", tags=["cameras"])
+router = strict.router("/api/cameras", "cameras")
 
 
 class CameraBodyOut(BaseModel):

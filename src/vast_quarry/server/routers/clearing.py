@@ -6,12 +6,13 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import Annotated
 
-from fastapi import APIRouter, Query
+from fastapi import Query
 from fastapi.responses import Response
 from pydantic import BaseModel, Field
 from sqlmodel import Session
 
 from vast_quarry.pipeline.clearing import BrushTerm, CellsTerm, ClearEdit, ColorTerm, OutlineTerm, PlaneTerm, Terms
+from vast_quarry.server import strict
 from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.models import Project
 from vast_quarry.server.routers.jobs import JobOut
@@ -19,7 +20,7 @@ from vast_quarry.server.services import clearing, jobs
 from vast_quarry.server.services.folders import Folders, editing, get_project
 from vast_quarry.server.services.world import USUAL_BUDGET
 
-router = APIRouter(prefix="/api/projects/{project_id}/points", tags=["points"])
+router = strict.router("/api/projects/{project_id}/points", "points")
 On = Annotated[
     int | None, Query(ge=1, description="Version of Points that is shown; another one is told, and nothing is done")
 ]

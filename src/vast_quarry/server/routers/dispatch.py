@@ -4,15 +4,16 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Query
+from fastapi import Query
 from fastapi.responses import FileResponse, JSONResponse
 
+from vast_quarry.server import strict
 from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.routers.jobs import JobOut
 from vast_quarry.server.services import dispatch, layers
 from vast_quarry.server.services.folders import NotFound, get_project
 
-router = APIRouter(prefix="/api/projects/{project_id}/dispatch", tags=["dispatch"])
+router = strict.router("/api/projects/{project_id}/dispatch", "dispatch")
 
 
 @router.get("")

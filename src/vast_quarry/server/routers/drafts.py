@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Query
+from fastapi import Query
 from fastapi.responses import FileResponse
 from pydantic import BaseModel
 from sqlmodel import Session
@@ -12,6 +12,7 @@ from sqlmodel import Session
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.words import say
 from vast_quarry.pipeline.edits import Edit
+from vast_quarry.server import strict
 from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.models import Project
 from vast_quarry.server.routers.jobs import JobOut
@@ -19,7 +20,7 @@ from vast_quarry.server.services import drafts, jobs
 from vast_quarry.server.services.folders import Folders, NotFound, editing, get_project
 from vast_quarry.server.services.layers import version_of
 
-router = APIRouter(prefix="/api/projects/{project_id}/draft", tags=["drafts"])
+router = strict.router("/api/projects/{project_id}/draft", "drafts")
 
 
 class DraftOut(BaseModel):

@@ -9,17 +9,18 @@ from collections.abc import AsyncIterator, Mapping
 from datetime import UTC, datetime
 from typing import Any, Literal
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from pydantic import BaseModel
 from sqlmodel import Session, select
 from sse_starlette.sse import EventSourceResponse
 
 from vast_quarry.pipeline.sentence import Sentence
+from vast_quarry.server import strict
 from vast_quarry.server.dependencies import Db
 from vast_quarry.server.models import Job, Project
 from vast_quarry.server.services.jobs import cancel_job, pause_job, recent_jobs
 
-router = APIRouter(prefix="/api/jobs", tags=["jobs"])
+router = strict.router("/api/jobs", "jobs")
 
 
 class JobOut(BaseModel):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from fastapi import APIRouter, Query
+from fastapi import Query
 from fastapi.responses import FileResponse, Response
 from pydantic import BaseModel
 
@@ -12,12 +12,13 @@ from vast_quarry.core.errors import PlainError
 from vast_quarry.core.words import say
 from vast_quarry.pipeline.atlas_maps import MapKind
 from vast_quarry.pipeline.registry import STEPS
+from vast_quarry.server import strict
 from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.routers.jobs import JobOut
 from vast_quarry.server.services import jobs, joins, layers, lens_maps, marks, nearby, seen, world
 from vast_quarry.server.services.folders import editing, get_project
 
-router = APIRouter(prefix="/api/projects/{project_id}/layers", tags=["layers"])
+router = strict.router("/api/projects/{project_id}/layers", "layers")
 Number = Annotated[int | None, Query(ge=1)]
 Finite = Annotated[float, Query(allow_inf_nan=False)]
 

@@ -4,15 +4,16 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Query, Response
+from fastapi import Query, Response
 from pydantic import BaseModel, Field
 
 from vast_quarry.pipeline.mask_edits import AnyEdit
+from vast_quarry.server import strict
 from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.services import masks
 from vast_quarry.server.services.folders import get_project
 
-router = APIRouter(prefix="/api/projects/{project_id}/masks", tags=["masks"])
+router = strict.router("/api/projects/{project_id}/masks", "masks")
 Side = Annotated[int, Query(ge=32, le=2400)]
 
 

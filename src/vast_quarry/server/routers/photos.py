@@ -4,20 +4,23 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Depends, Query, Request, Response, UploadFile
+from fastapi import Depends, Query, Request, Response, UploadFile
 from fastapi.responses import FileResponse
 from pydantic import BaseModel, Field
 
 from vast_quarry.pipeline.sentence import Sentence
+from vast_quarry.server import strict
 from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.routers.jobs import JobOut
 from vast_quarry.server.services import bringing, depths, jobs, judging, pictures, sets, tiles
 from vast_quarry.server.services.ahead import Ahead
 from vast_quarry.server.services.folders import editing, get_project
 
-router = APIRouter(prefix="/api/projects/{project_id}/photos", tags=["photos"])
+router = strict.router("/api/projects/{project_id}/photos", "photos")
 Side = Annotated[int, Query(ge=32, le=2400)]
 Place = Annotated[int, Query(ge=0, le=1000)]
+Level = Annotated[int, Query(ge=0, le=255)]
+Share = Annotated[float, Query(ge=0, le=1, description="Place in the photo, as a share of its side")]
 CACHED = {"Cache-Control": "private, max-age=86400"}
 
 
@@ -156,7 +159,7 @@ def tile(path: str, level: Place, x: Place, y: Place, f: Files) -> FileResponse:
 
 
 @router.get("/color")
-def color(path: str, x: float, y: float, f: Files) -> Color:
+def color(path: str, x: Share, y: Share, f: Files) -> Color:
     """The colour at a place of a photo."""
     return Color(rgb=pictures.color_at(f, path, x, y))
 
@@ -164,9 +167,9 @@ def color(path: str, x: float, y: float, f: Files) -> Color:
 @router.get("/key", response_class=Response)
 def key(
     path: str,
-    red: int,
-    green: int,
-    blue: int,
+    red: Level,
+    green: Level,
+    blue: Level,
     f: Files,
     tolerance: Annotated[float, Query(gt=0, le=100)] = 12,
     side: Side = 480,
@@ -179,9 +182,6 @@ def key(
 def depth(row: int, f: Files) -> Response:
     """The depth map of a photo."""
     return Response(depths.depth_picture(f, row), media_type="image/png")
-
-
-Share = Annotated[float, Query(ge=0, le=1, description="Place in the photo, as a share of its side")]
 
 
 @router.get("/depth-at")

@@ -6,7 +6,7 @@ import tempfile
 from pathlib import Path
 from typing import Annotated, Literal
 
-from fastapi import APIRouter, Query, Request, Response, UploadFile
+from fastapi import Query, Request, Response, UploadFile
 from fastapi.responses import JSONResponse
 
 from vast_quarry.core.formats.pdf import mat_pdf, step_marks_pdf
@@ -16,6 +16,7 @@ from vast_quarry.core.plan.shots import planned_glb, shot_list, shot_sheet
 from vast_quarry.pipeline.estimate import Expected, expected
 from vast_quarry.pipeline.plan import PatchesOut, PlanFile, PlanIn, PlanOut, patches_of, told
 from vast_quarry.pipeline.sentence import Sentence
+from vast_quarry.server import strict
 from vast_quarry.server.dependencies import Db
 from vast_quarry.server.routers.jobs import JobOut
 from vast_quarry.server.services import jobs, shooting
@@ -23,7 +24,7 @@ from vast_quarry.server.services import plan as plans
 from vast_quarry.server.services.folders import Folders, editing, folders_of, get_project
 
 Spoken = Literal["en", "de"]
-router = APIRouter(prefix="/api/projects/{project_id}/plan", tags=["plan"])
+router = strict.router("/api/projects/{project_id}/plan", "plan")
 
 
 def _folders(request: Request, project_id: int) -> Folders:

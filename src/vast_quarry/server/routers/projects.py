@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from pydantic import BaseModel, Field
 from sqlmodel import Session, col, select
 
@@ -10,13 +10,14 @@ from vast_quarry.core.errors import PlainError
 from vast_quarry.core.words import say
 from vast_quarry.pipeline.grades import Grade
 from vast_quarry.pipeline.sentence import Sentence
+from vast_quarry.server import strict
 from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.models import Job, Project
 from vast_quarry.server.services import jobs, videos
 from vast_quarry.server.services.folders import Folders, duplicate, editing, folders_of, get_project, remove
 from vast_quarry.server.services.sizes import sizes_of, trim_cache
 
-router = APIRouter(prefix="/api/projects", tags=["projects"])
+router = strict.router("/api/projects", "projects")
 
 
 class ProjectIn(BaseModel):

@@ -4,15 +4,16 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Query, Response
+from fastapi import Query, Response
 from pydantic import BaseModel, Field
 
 from vast_quarry.pipeline.steps.photos import ToneSettings
+from vast_quarry.server import strict
 from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.services import tones
 from vast_quarry.server.services.folders import editing, get_project
 
-router = APIRouter(tags=["tones"])
+router = strict.router(tag="tones")
 PHOTOS = "/api/projects/{project_id}/photos"
 Side = Annotated[int, Query(ge=32, le=2400)]
 

@@ -4,15 +4,16 @@ from __future__ import annotations
 
 import asyncio
 
-from fastapi import APIRouter, Request, Response
+from fastapi import Request, Response
 from sqlmodel import Session
 
 from vast_quarry.core.formats.lock import Taken
+from vast_quarry.server import strict
 from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.services import jobs, uploads
 from vast_quarry.server.services.folders import Folders, get_project
 
-router = APIRouter(prefix="/api/projects/{project_id}/uploads", tags=["uploads"])
+router = strict.router("/api/projects/{project_id}/uploads", "uploads")
 TUS = {"Tus-Resumable": uploads.VERSION, "Cache-Control": "no-store"}
 
 

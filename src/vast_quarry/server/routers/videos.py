@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter, UploadFile
+from fastapi import UploadFile
 from fastapi.responses import FileResponse
 
+from vast_quarry.server import strict
 from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.routers.jobs import JobOut
 from vast_quarry.server.services import jobs, videos
 from vast_quarry.server.services.folders import get_project
 
-router = APIRouter(prefix="/api/projects/{project_id}/videos", tags=["videos"])
+router = strict.router("/api/projects/{project_id}/videos", "videos")
 
 
 @router.get("")

@@ -228,6 +228,19 @@ def layers_of(project: Project, folders: Folders) -> list[LayerOut]:
     return out
 
 
+def _known(layer: str) -> Step:
+    """The step of a layer.
+
+    Raises
+    ------
+    NotFound
+        When there is no such layer.
+    """
+    if layer not in {s.layer for s in STEPS}:
+        raise NotFound(say("There is no layer called {layer}.", layer=layer))
+    return step_of(layer)
+
+
 def change_settings(project: Project, layer: str, values: dict[str, Any]) -> None:
     """Change settings of a layer by hand; values that do not fit are refused and nothing changes.
 
@@ -236,7 +249,7 @@ def change_settings(project: Project, layer: str, values: dict[str, Any]) -> Non
     PlainError
         When a value does not fit.
     """
-    step = step_of(layer)
+    step = _known(layer)
     merged = {**project.settings.get(layer, {}), **values}
     recipe = recipe_for(Grade(project.grade), {layer: merged})
     recipe.settings(layer, step.settings_model, {"folder": "."} if layer == "photos" else {})
@@ -245,7 +258,7 @@ def change_settings(project: Project, layer: str, values: dict[str, Any]) -> Non
 
 def reset_setting(project: Project, layer: str, name: str) -> None:
     """Give a setting back to the grade."""
-    step_of(layer)
+    _known(layer)
     left = {k: v for k, v in project.settings.get(layer, {}).items() if k != name}
     project.settings = {**project.settings, layer: left}
 
@@ -258,8 +271,7 @@ def version_of(folders: Folders, layer: str, number: int | None) -> Version:
     NotFound
         When there is none.
     """
-    if layer not in {s.layer for s in STEPS}:
-        raise NotFound(say("There is no layer called {layer}.", layer=layer))
+    _known(layer)
     wanted = folders.store.in_use().get(layer) if number is None else number
     found = next((v for v in folders.store.versions(layer) if v.number == wanted), None)
     if found is None:
