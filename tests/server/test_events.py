@@ -25,6 +25,7 @@ class Listener:
     def __init__(self, address: str) -> None:
         self.events: queue.Queue[Event] = queue.Queue()
         self.kind = ""
+        self.latest: dict[str, Any] = {}
         self._over = threading.Event()
         self._thread = threading.Thread(target=self._read, args=(address,), daemon=True)
         self._thread.start()
@@ -40,7 +41,8 @@ class Listener:
                 if field == "event":
                     name = value
                 elif field == "data":
-                    self.events.put((name, json.loads(value)))
+                    self.latest[name] = json.loads(value)
+                    self.events.put((name, self.latest[name]))
 
     def until(self, wanted: Callable[[Event], bool], patience: float = 60.0) -> Event:
         """The first event of a kind; those before it are passed over."""
@@ -78,8 +80,8 @@ def test_jobs_and_changes_are_told_to_all_who_listen(tmp_path: Path) -> None:
             # progress is told, recipes and other projects' insides are not
             assert "recipe" not in json.dumps(done[1])
         # a rename changes the project and nothing else of it
+        before = listeners[0].latest["changes"][str(project)]
         http.put(f"/api/projects/{project}/plan", json=http.get(f"/api/projects/{project}/plan").json())
-        before = told[str(project)]
         after = listeners[0].until(lambda e: e[0] == "changes" and e[1][str(project)] != before)[1][str(project)]
         changed = {k for k, v in after.items() if v != before.get(k)}
         assert "plan" in changed

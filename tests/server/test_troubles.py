@@ -19,12 +19,13 @@ from fastapi.testclient import TestClient
 from PIL import Image
 from sqlmodel import Session, select
 
+from vast_quarry.pipeline.apart import Slow
 from vast_quarry.pipeline.step import Context
 from vast_quarry.pipeline.steps.photos import PhotosStep
 from vast_quarry.server.app import make_app
 from vast_quarry.server.keeper import Keeper
 from vast_quarry.server.models import Job, Project
-from vast_quarry.server.services import arrivals, jobs, tiles
+from vast_quarry.server.services import arrivals, jobs, pictures, tiles
 from vast_quarry.server.services.folders import folders_of
 from vast_quarry.server.worker import work
 
@@ -345,3 +346,42 @@ def test_the_same_run_asked_for_at_once_is_one_job(client: TestClient) -> None:
             several.map(lambda _: client.post(f"/api/projects/{project}/layers/photos/run").json()["id"], range(6))
         )
     assert len(set(ids)) == 1
+
+
+def test_pictures_that_hang_hold_up_nothing_else(client: TestClient, monkeypatch: pytest.MonkeyPatch) -> None:
+    """More thumbnails than the server has threads wait for a disk; jobs are told of as ever."""
+    project = new_project(client)
+    client.post(f"/api/projects/{project}/photos", files=[("files", ("1.jpg", photo(1)))])
+    thumb = pictures.thumbnail(folders_of(client.app.state.data, project), "1.jpg", 240)  # type: ignore[attr-defined]
+    go_on, begun = threading.Event(), threading.Event()
+
+    def hanging(*_: object) -> Path:
+        begun.set()
+        go_on.wait(120)
+        return thumb
+
+    monkeypatch.setattr(pictures, "thumbnail", hanging)
+    with client, ThreadPoolExecutor(46) as several:
+        where = f"/api/projects/{project}/photos/thumb"
+        waiting = [several.submit(client.get, where, params={"path": "1.jpg"}) for _ in range(45)]
+        assert begun.wait(60)
+        assert several.submit(client.get, "/api/jobs").result(60).status_code == 200
+        assert not any(w.done() for w in waiting)
+        go_on.set()
+        assert {w.result(60).status_code for w in waiting} == {200}
+    assert thumb.exists()
+
+
+def test_a_file_that_was_slow_once_is_read_again(client: TestClient, monkeypatch: pytest.MonkeyPatch) -> None:
+    project = new_project(client)
+    client.post(f"/api/projects/{project}/photos", files=[("files", ("1.jpg", photo(1)))])
+    real = pictures.read_facts
+
+    def slow(*_: object) -> None:
+        raise Slow("takes longer than 15 s to read")
+
+    monkeypatch.setattr(pictures, "read_facts", slow)
+    where = f"/api/projects/{project}/photos"
+    assert "takes longer" in client.get(where).json()[0]["problem"]["text"]
+    monkeypatch.setattr(pictures, "read_facts", real)
+    assert client.get(where).json()[0]["problem"] is None

@@ -38,6 +38,10 @@ class Unreadable(Exception):
     """What is the matter with a file, as a sentence without its subject."""
 
 
+class Slow(PlainError):
+    """A file took too long to be read: that may be the disk's doing, and another time it may not."""
+
+
 class Reader:
     """One reading process, started when it is first needed."""
 
@@ -72,8 +76,11 @@ class Reader:
             conn.send((arguments, named))
             if not conn.poll(patience):
                 self.end()
-                raise Unreadable(
-                    say("takes longer than {patience} s to read; it may be damaged.", patience=round(patience))
+                raise Slow(
+                    say(
+                        "takes longer than {patience} s to read: its disk is slow, or it is damaged.",
+                        patience=round(patience),
+                    )
                 )
             kind, what = conn.recv()
         except (EOFError, ConnectionError):
@@ -127,10 +134,12 @@ def apart(function: Callable[P, T], patience: float = PATIENCE, by_name: bool = 
     @functools.wraps(function)
     def called(*arguments: P.args, **named: P.kwargs) -> T:
         reader = _idle.get()
+        subject = [Path(str(arguments[0])).name] if by_name else []
         try:
             return reader.ask(function, arguments, named, patience)
+        except Slow as error:
+            raise Slow(together([*subject, error.what]), "Try again.") from None
         except Unreadable as error:
-            subject = [Path(str(arguments[0])).name] if by_name else []
             raise PlainError(together([*subject, error.args[0]]), "Leave it out.") from None
         finally:
             _idle.put(reader)

@@ -128,6 +128,7 @@ def make_app(data: Path) -> FastAPI:
     app.state.engine = open_database(data)
     app.state.ahead = Ahead()
     app.state.revisions = {}
+    app.state.teller = jobs.Teller(app)
     app.add_middleware(NoteChanges, revisions=app.state.revisions)
     app.add_middleware(TextZip, minimum_size=2000, compresslevel=3)
     app.add_middleware(Guard)

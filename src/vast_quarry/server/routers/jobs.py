@@ -4,13 +4,17 @@ from __future__ import annotations
 
 import asyncio
 import json
+import logging
 import time
 from collections.abc import AsyncIterator, Mapping
+from contextlib import asynccontextmanager, suppress
 from datetime import UTC, datetime
 from typing import Any, Literal
 
-from fastapi import Request
+from fastapi import FastAPI, Request
 from pydantic import BaseModel
+from sqlalchemy import Connection, Engine
+from sqlalchemy.exc import SQLAlchemyError
 from sqlmodel import Session, select
 from sse_starlette.sse import EventSourceResponse
 
@@ -18,8 +22,9 @@ from vast_quarry.pipeline.sentence import Sentence
 from vast_quarry.server import strict
 from vast_quarry.server.dependencies import Db
 from vast_quarry.server.models import Job, Project
-from vast_quarry.server.services.jobs import cancel_job, pause_job, recent_jobs
+from vast_quarry.server.services.jobs import cancel_job, pause_job, recent_jobs, until_of
 
+log = logging.getLogger(__name__)
 router = strict.router("/api/jobs", "jobs")
 
 
@@ -53,7 +58,8 @@ class JobOut(BaseModel):
     def of(cls, job: Job, names: Mapping[int, str] | None = None) -> JobOut:
         """As the database has it now; ``names`` are those of projects by their numbers."""
         project = (names or {}).get(job.project_id, "")
-        return cls.model_validate({**job.model_dump(), "until": job.params.get("layer"), "project": project})
+        told = {n: getattr(job, n) for n in cls.model_fields if n not in ("until", "project")}
+        return cls.model_validate({**told, "until": until_of(job), "project": project})
 
 
 def _names(session: Session) -> dict[int, str]:
@@ -85,9 +91,9 @@ def go_on(job_id: int, session: Db) -> JobOut:
     return JobOut.of(pause_job(session, job_id, False))
 
 
-def _snapshot(request: Request) -> list[dict[str, Any]]:
+def _snapshot(engine: Engine) -> list[dict[str, Any]]:
     """Recent jobs, the time left of a running one counted down since its worker last spoke."""
-    with Session(request.app.state.engine) as session:
+    with Session(engine) as session:
         out, names = [], _names(session)
         for j in recent_jobs(session, 12):
             row = JobOut.of(j, names).model_dump(mode="json")
@@ -103,19 +109,99 @@ def _snapshot(request: Request) -> list[dict[str, Any]]:
 async def events(request: Request) -> EventSourceResponse:
     """Jobs whenever something changes, at least once a second while one runs; and which projects have changed."""
 
+    teller: Teller = request.app.state.teller
+
     async def stream() -> AsyncIterator[dict[str, str]]:
-        last, known, told = "", "", 0.0
-        while not await request.is_disconnected():
-            listed = await asyncio.to_thread(_snapshot, request)
-            text, clock = json.dumps(listed), time.monotonic()
-            # a heavy call may keep the worker silent: who watches still sees that it lives
-            if text != last or (clock - told > 0.7 and any(j["state"] == "running" for j in listed)):
-                last, told = text, clock
-                yield {"event": "jobs", "data": text}
-            revisions = json.dumps(request.app.state.revisions)
-            if revisions != known:
-                known = revisions
-                yield {"event": "changes", "data": revisions}
-            await asyncio.sleep(0.25)
+        heard = (-1, -1)
+        async with teller.listening():
+            while not await request.is_disconnected():
+                heard, news = await teller.since(heard)
+                for event, data in news:
+                    yield {"event": event, "data": data}
 
     return EventSourceResponse(stream(), ping=5)
+
+
+#: the database is looked at so often (s), and while a job runs it is told of at least as often as that
+LOOK, BEAT = 0.25, 0.7
+
+
+class Teller:
+    """Reads the jobs once for all who listen, and only when something was written since; nobody reads while nobody listens."""
+
+    def __init__(self, app: FastAPI) -> None:
+        self.app = app
+        self.jobs, self.changes = "", ""
+        #: how often each of the two was told anew
+        self.counts = (0, 0)
+        self._listeners = 0
+        self._news: asyncio.Condition | None = None
+        self._reading: asyncio.Task[None] | None = None
+
+    @asynccontextmanager
+    async def listening(self) -> AsyncIterator[None]:
+        """For as long as somebody listens."""
+        self._listeners += 1
+        if self._reading is None or self._reading.done():
+            self._news, self.jobs, self.changes, self.counts = asyncio.Condition(), "", "", (0, 0)
+            self._reading = asyncio.create_task(self._read())
+        try:
+            yield
+        finally:
+            self._listeners -= 1
+            if not self._listeners and self._reading is not None:
+                self._reading.cancel()
+                self._reading = None
+
+    async def since(
+        self, heard: tuple[int, int], patience: float = 1.0
+    ) -> tuple[tuple[int, int], list[tuple[str, str]]]:
+        """What is new to somebody who heard so much, after a while at most: nothing, when there is nothing."""
+        assert self._news is not None
+        async with self._news:
+            with suppress(TimeoutError):
+                await asyncio.wait_for(
+                    self._news.wait_for(lambda: self.counts != heard and self.counts[0] > 0), patience
+                )
+            news = []
+            if self.counts[0] != max(heard[0], 0):
+                news.append(("jobs", self.jobs))
+            if self.counts[1] != max(heard[1], 0):
+                news.append(("changes", self.changes))
+            return self.counts, news
+
+    async def _read(self) -> None:
+        version, told, running = -1, 0.0, False
+        engine = self.app.state.engine
+        # one connection of its own: it tells when any other has written
+        with engine.connect() as watching:
+            while True:
+                try:
+                    now = await asyncio.to_thread(_data_version, watching)
+                    clock = time.monotonic()
+                    jobs, changes = self.jobs, json.dumps(self.app.state.revisions)
+                    # a heavy call may keep the worker silent: who watches still sees that it lives
+                    beat = running and clock - told > BEAT
+                    if now != version or beat:
+                        listed = await asyncio.to_thread(_snapshot, engine)
+                        version, running = now, any(j["state"] == "running" for j in listed)
+                        jobs = json.dumps(listed)
+                    if jobs != self.jobs or beat or not self.counts[0]:
+                        told = clock
+                        await self._tell((self.counts[0] + 1, self.counts[1]), jobs, self.changes)
+                    if changes != self.changes:
+                        await self._tell((self.counts[0], self.counts[1] + 1), self.jobs, changes)
+                except SQLAlchemyError:
+                    log.exception("the jobs could not be read")
+                await asyncio.sleep(LOOK)
+
+    async def _tell(self, counts: tuple[int, int], jobs: str, changes: str) -> None:
+        assert self._news is not None
+        async with self._news:
+            self.counts, self.jobs, self.changes = counts, jobs, changes
+            self._news.notify_all()
+
+
+def _data_version(connection: Connection) -> int:
+    """A number that changes whenever another connection has written to the database (SQLite, PRAGMA data_version)."""
+    return int(connection.exec_driver_sql("PRAGMA data_version").scalar_one())

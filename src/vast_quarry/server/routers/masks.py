@@ -8,7 +8,7 @@ from fastapi import Query, Response
 from pydantic import BaseModel, Field
 
 from vast_quarry.pipeline.mask_edits import AnyEdit
-from vast_quarry.server import strict
+from vast_quarry.server import reading, strict
 from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.services import masks
 from vast_quarry.server.services.folders import get_project
@@ -53,12 +53,14 @@ def redo(project_id: int, session: Db, f: Files) -> masks.MasksOut:
 
 
 @router.get("/picture", response_class=Response)
+@reading.pictures
 def picture(path: str, f: Files, side: Side = 480) -> Response:
     """What the mask leaves out, hatched, with edits; a clear picture without a mask."""
     return Response(masks.mask_picture(f, path, side), media_type="image/png")
 
 
 @router.get("/export", response_class=Response)
+@reading.pictures
 def export(f: Files) -> Response:
     """All masks as PNG in a ZIP file."""
     headers = {"Content-Disposition": 'attachment; filename="masks.zip"'}

@@ -9,7 +9,7 @@ from fastapi.responses import FileResponse
 from pydantic import BaseModel, Field
 
 from vast_quarry.pipeline.sentence import Sentence
-from vast_quarry.server import strict
+from vast_quarry.server import reading, strict
 from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.routers.jobs import JobOut
 from vast_quarry.server.services import bringing, depths, jobs, judging, pictures, sets, tiles
@@ -122,6 +122,7 @@ def name_set(project_id: int, body: SetIn, session: Db, f: Files) -> None:
 
 
 @router.get("/dark", response_class=Response)
+@reading.pictures
 def dark(path: str, f: Files, side: Side = 480) -> Response:
     """What of a photo is too dark to hold features, hatched."""
     return Response(pictures.dark_picture(f, path, side), media_type="image/png")
@@ -139,6 +140,7 @@ def keep(project_id: int, body: Keep, session: Db, f: Files) -> list[str]:
 
 
 @router.get("/thumb", response_class=FileResponse)
+@reading.pictures
 def thumb(path: str, f: Files, ahead: Background, side: Side = pictures.THUMB) -> FileResponse:
     """A small picture. Who asks for a large one may want to see single pixels next: its tiles are cut meanwhile."""
     if side >= tiles.PREVIEW:
@@ -147,24 +149,28 @@ def thumb(path: str, f: Files, ahead: Background, side: Side = pictures.THUMB) -
 
 
 @router.get("/full", response_class=FileResponse)
+@reading.pictures
 def full(path: str, f: Files) -> FileResponse:
     """The upright photo at full size."""
     return FileResponse(pictures.upright(f, path), headers=CACHED)
 
 
 @router.get("/tile", response_class=FileResponse)
+@reading.pictures
 def tile(path: str, level: Place, x: Place, y: Place, f: Files) -> FileResponse:
     """A tile of the upright photo: 512 pixels wide, at full size (level 0) or smaller by half with each level."""
     return FileResponse(tiles.tile_file(f, path, level, x, y), headers=CACHED)
 
 
 @router.get("/color")
+@reading.pictures
 def color(path: str, x: Share, y: Share, f: Files) -> Color:
     """The colour at a place of a photo."""
     return Color(rgb=pictures.color_at(f, path, x, y))
 
 
 @router.get("/key", response_class=Response)
+@reading.pictures
 def key(
     path: str,
     red: Level,
@@ -179,12 +185,14 @@ def key(
 
 
 @router.get("/depth", response_class=Response)
+@reading.pictures
 def depth(row: int, f: Files) -> Response:
     """The depth map of a photo."""
     return Response(depths.depth_picture(f, row), media_type="image/png")
 
 
 @router.get("/depth-at")
+@reading.pictures
 def depth_at(row: int, x: Share, y: Share, f: Files) -> depths.DepthAt:
     """The depth at a place of a photo, and the size of a pixel there; or why there is none."""
     return depths.depth_at(f, row, x, y)

@@ -8,7 +8,7 @@ from fastapi import Query, Response
 from pydantic import BaseModel, Field
 
 from vast_quarry.pipeline.steps.photos import ToneSettings
-from vast_quarry.server import strict
+from vast_quarry.server import reading, strict
 from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.services import tones
 from vast_quarry.server.services.folders import editing, get_project
@@ -63,6 +63,7 @@ def falloff(project_id: int, by: tones.FalloffFrom, session: Db, f: Files) -> to
 
 
 @router.get(f"{PHOTOS}/toned", response_class=Response)
+@reading.pictures
 def toned(project_id: int, path: str, session: Db, f: Files, side: Side = 1200) -> Response:
     """A photo as it will be read."""
     picture = tones.toned_picture(get_project(session, project_id), f, path, side)
@@ -70,6 +71,7 @@ def toned(project_id: int, path: str, session: Db, f: Files, side: Side = 1200) 
 
 
 @router.get(f"{PHOTOS}/histogram")
+@reading.pictures
 def histogram(project_id: int, path: str, session: Db, f: Files) -> tones.Histogram:
     """Levels of a photo before and after."""
     return tones.histogram(get_project(session, project_id), f, path)

@@ -9,6 +9,7 @@ from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from sqlalchemy import func, update
+from sqlalchemy.orm import defer
 from sqlmodel import Session, col, select
 
 from vast_quarry.core.errors import PlainError
@@ -235,8 +236,21 @@ def recent_jobs(session: Session, limit: int = 30) -> list[Job]:
     """
     alive = col(Job.state).in_(ALIVE)
     newest = col(Job.id).desc()
-    going = session.exec(select(Job).where(alive).order_by(newest)).all()
+    going = session.exec(_listed().where(alive).order_by(newest)).all()
     lately = (datetime.now(UTC) - SMALL_TOLD).isoformat(timespec="milliseconds")
     told = col(Job.kind).not_in(SMALL) | (col(Job.state) != "done") | (col(Job.ended) > lately)
-    over = session.exec(select(Job).where(~alive, told).order_by(newest).limit(limit)).all()
-    return sorted([*going, *over], key=lambda j: -(j.id or 0))
+    over = session.exec(_listed().where(~alive, told).order_by(newest).limit(limit)).all()
+    for job, until in (*going, *over):
+        # of all that a run was asked for with, which may be megabytes, only how far it goes is told
+        job.__dict__["_until"] = until
+    return sorted((job for job, _ in (*going, *over)), key=lambda j: -(j.id or 0))
+
+
+def _listed() -> Any:
+    return select(Job, func.json_extract(Job.params, "$.layer")).options(defer(Job.params))  # type: ignore[arg-type]
+
+
+def until_of(job: Job) -> str | None:
+    """The layer up to which a run goes."""
+    known: str | None = job.__dict__["_until"] if "_until" in job.__dict__ else job.params.get("layer")
+    return known

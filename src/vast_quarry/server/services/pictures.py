@@ -22,7 +22,7 @@ from vast_quarry.core.mask.keying import key_out
 from vast_quarry.core.photo.quality import dark_map
 from vast_quarry.core.photo.reading import photo_names
 from vast_quarry.core.words import say
-from vast_quarry.pipeline.apart import load_rgb, load_small, read_facts
+from vast_quarry.pipeline.apart import Slow, load_rgb, load_small, read_facts
 from vast_quarry.pipeline.judging import Inspected
 from vast_quarry.pipeline.sentence import Sentence
 from vast_quarry.pipeline.solution import load_solution
@@ -92,11 +92,21 @@ def _states(folders: Folders, known: dict[str, Photo]) -> dict[str, tuple[str, i
     return {p.path: (solution.states[rows[p.number]], rows[p.number]) for p in known.values() if p.number in rows}
 
 
-@lru_cache(maxsize=20_000)
 def _told(file: str, size: int, changed: int) -> dict[str, Any]:
-    """What the page shows of a file; read again when the file changes."""
+    """What the page shows of a file; read again when the file changes, or when it could not be read in time."""
+    try:
+        return _seen(file, size, changed)
+    except Slow as error:
+        nothing = dict.fromkeys(("width", "height", "focal_px", "focal_source", "camera", "exposure", "taken", "frame"))
+        return {**nothing, "problem": error.said}
+
+
+@lru_cache(maxsize=20_000)
+def _seen(file: str, size: int, changed: int) -> dict[str, Any]:
     try:
         f = read_facts(Path(file))
+    except Slow:
+        raise
     except PlainError as error:
         nothing = dict.fromkeys(("width", "height", "focal_px", "focal_source", "camera", "exposure", "taken", "frame"))
         return {**nothing, "problem": error.said}
