@@ -7,6 +7,7 @@ import { useI18n } from 'vue-i18n'
 import type { Language } from './i18n/languages'
 import { useJobs } from './stores/jobs'
 import { tellWhenHidden } from './composables/useNotices'
+import { useBounds } from './composables/useBounds'
 import { useTheme } from './composables/useTheme'
 
 /** What the components of Element Plus say by themselves. */
@@ -15,6 +16,7 @@ useTheme()
 const { locale } = useI18n<[], Language>({ useScope: 'global' })
 const jobs = useJobs()
 tellWhenHidden()
+useBounds()
 onMounted(() => jobs.listen())
 </script>
 

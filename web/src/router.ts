@@ -5,6 +5,7 @@ export const router = createRouter({
   history: createWebHistory(),
   routes: [
     { path: '/', component: ProjectsView },
-    { path: '/projects/:id/:layer?', component: () => import('./views/ProjectView.vue'), props: true },
+    { path: '/projects/:id(\\d+)/:layer?', component: () => import('./views/ProjectView.vue'), props: true },
+    { path: '/:rest(.*)*', component: () => import('./views/NowhereView.vue') },
   ],
 })

@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+import errno
 import os
+import socket
+import threading
+import time
 import webbrowser
 from pathlib import Path
 from typing import Annotated
@@ -17,6 +21,33 @@ console = Console(soft_wrap=True)
 
 def _default_data() -> Path:
     return Path(os.environ.get("XDG_DATA_HOME") or Path.home() / ".local" / "share") / "vast-quarry"
+
+
+def _listen(host: str, port: int) -> socket.socket:
+    """A socket that listens at an address.
+
+    Raises
+    ------
+    PlainError
+        When there is no such port, or somebody else has it.
+    """
+    if not 0 < port < 65536:
+        raise PlainError(f"There is no port {port}.", "Ports go from 1 to 65535.")
+    family = socket.AF_INET6 if ":" in host else socket.AF_INET
+    out = socket.socket(family, socket.SOCK_STREAM)
+    out.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    try:
+        out.bind((host, port))
+    except OSError as error:
+        out.close()
+        if error.errno == errno.EADDRINUSE:
+            raise PlainError(
+                f"Another program listens at port {port}.", "Stop it, or choose another with --port."
+            ) from error
+        raise PlainError(
+            f"{host} at port {port} cannot be listened at ({error.strerror}).", "Choose another with --host or --port."
+        ) from error
+    return out
 
 
 def serve(
@@ -44,7 +75,8 @@ def serve(
             f"{host} is not an address of this machine alone: whoever reaches it could see and delete all projects.",
             "Leave --host out; to work from elsewhere, forward the port through ssh -L.",
         )
-    address = f"http://{host}:{port}/"
+    named = f"[{host}]" if ":" in host else host
+    address = f"http://{named}:{port}/"
     try:
         owned = hold(folder / "server.lock", {"address": address})
         write_log(folder, "server")
@@ -58,16 +90,28 @@ def serve(
         raise PlainError(
             f"The folder {folder} cannot be written ({error.strerror}).", "Choose another with --data."
         ) from error
+    try:
+        listening = _listen(host, port)
+    except PlainError:
+        release(owned)
+        raise
     if demo:
         add_demo(app.state.engine, folder)
     take_in_what_came(app.state.engine, folder)
     keeper = Keeper(app.state.engine, folder)
-    console.print(f"Vast Quarry is at {address}  (Ctrl-C stops it)", highlight=False)
-    if open_page:
-        webbrowser.open(address)
-    server = uvicorn.Server(uvicorn.Config(app, host=host, port=port, log_level="warning", timeout_graceful_shutdown=2))
+    server = uvicorn.Server(uvicorn.Config(app, log_level="warning", timeout_graceful_shutdown=2))
+
+    def tell() -> None:
+        while not server.started and not server.should_exit:
+            time.sleep(0.02)
+        if server.started:  # not before it answers
+            console.print(f"Vast Quarry is at {address}  (Ctrl-C stops it)", highlight=False)
+            if open_page:
+                webbrowser.open(address)
+
+    threading.Thread(target=tell, daemon=True).start()
     try:
-        server.run()
+        server.run(sockets=[listening])
     finally:
         keeper.close()
         release(owned)

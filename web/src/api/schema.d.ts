@@ -7736,7 +7736,9 @@ export interface operations {
         parameters: {
             query: {
                 path: string;
+                /** @description Place in the photo, as a share of its side */
                 x: number;
+                /** @description Place in the photo, as a share of its side */
                 y: number;
             };
             header?: never;

@@ -3,11 +3,12 @@ import { useEventListener, watchDebounced } from '@vueuse/core'
 import { type Component, computed, defineAsyncComponent, provide, ref, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { useRouter } from 'vue-router'
-import type { Job } from '@/api/client'
+import { api, type Job } from '@/api/client'
 import Beds from '@/components/Beds.vue'
 import KeySheet from '@/components/KeySheet.vue'
 import JobLine from '@/components/JobLine.vue'
 import Tray from '@/components/Tray.vue'
+import NowhereView from '@/views/NowhereView.vue'
 import PhotosBench from '@/benches/PhotosBench.vue'
 import { useKeys } from '@/composables/useKeys'
 import LanguageSelect from '@/components/LanguageSelect.vue'
@@ -48,7 +49,13 @@ void LOADERS[open.value]?.()
 
 const pick = (layer: string) => router.push(`/projects/${props.id}/${layer}`)
 watch(open, () => (compared.value = null))
-void project.refresh().catch(() => undefined)
+/** Whether there is no such project, or no longer. */
+const nowhere = ref(false)
+void api
+  .GET('/api/projects/{project_id}', project.path)
+  .then(({ response }) => (nowhere.value = response.status === 404 || response.status === 422))
+  .then((none) => (none ? undefined : project.refresh()))
+  .catch(() => undefined)
 /** While the server is away the job line says so; it need not be said twice. */
 const again = (what?: readonly Part[]) => project.refresh(what).catch(() => undefined)
 // a layer that ended shows its result at once; so does what another page changed, and a server that is back
@@ -86,7 +93,8 @@ useKeys(
 </script>
 
 <template>
-  <div class="frame">
+  <NowhereView v-if="nowhere" what="project" />
+  <div v-else class="frame">
     <aside class="left" :aria-label="t('app.layers')">
       <header>
         <button class="back" @click="router.push('/')">‹ {{ t('app.back') }}</button>

@@ -64,7 +64,7 @@ async function free() {
       <img
         v-if="props.project.poster"
         class="poster"
-        :src="`/api/projects/${props.project.id}/layers/${props.project.poster}/poster`"
+        :src="`/api/projects/${props.project.id}/layers/${props.project.poster}/poster?v=${props.project.bytes}`"
         alt=""
       />
       <img

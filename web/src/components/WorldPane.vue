@@ -37,6 +37,13 @@ onMounted(async () => {
   emit('ready', world.value)
 })
 onBeforeUnmount(() => world.value?.dispose())
+/** Whether the graphics card has let go: the browser may give it back by itself. */
+const lost = ref(false)
+function restored() {
+  lost.value = false
+  world.value?.request()
+}
+const again = () => window.location.reload()
 const { dusk } = useTheme()
 watch(dusk, (d) => world.value?.setDusk(d))
 
@@ -79,7 +86,12 @@ function dragLine(e: PointerEvent) {
       :class="{ waiting: props.poster && !shown }"
       tabindex="0"
       :aria-label="t('world.hint')"
+      @webglcontextlost.prevent="lost = true"
+      @webglcontextrestored="restored"
     ></canvas>
+    <p v-if="lost" class="lost" role="alert">
+      {{ t('app.lost') }} <button class="plainbtn" @click="again">{{ t('app.reload') }}</button>
+    </p>
     <slot></slot>
     <div
       v-if="props.comparing"
@@ -111,6 +123,16 @@ function dragLine(e: PointerEvent) {
   overflow: hidden;
   background: radial-gradient(120% 90% at 50% 20%, var(--sky1), var(--sky2) 75%, var(--sky3));
   touch-action: none;
+}
+.lost {
+  position: absolute;
+  inset: auto 0 50%;
+  margin: 0 auto;
+  width: fit-content;
+  padding: 10px 14px;
+  background: var(--paper);
+  border: 1px solid var(--joint);
+  z-index: 3;
 }
 canvas {
   position: absolute;

@@ -5,6 +5,12 @@ const FOTOS = '{n, plural, one {# Foto} other {# Fotos}}'
 /** German. */
 export const de: Catalogue = {
   app: {
+    mistake: 'Auf dieser Seite ist etwas schiefgegangen ({what}). Gespeichertes ist nicht verloren.',
+    reload: 'Neu laden',
+    noProject: 'Dieses Projekt gibt es nicht, oder nicht mehr.',
+    noPage: 'Diese Seite gibt es nicht.',
+    toProjects: 'Zu den Projekten',
+    lost: 'Die Grafikkarte hat dieses Bild losgelassen.',
     name: 'Vast Quarry',
     back: 'Alle Projekte',
     dusk: 'Dämmerung',
@@ -116,6 +122,8 @@ export const de: Catalogue = {
     hint: 'Ziehen für mehr oder weniger Platz; Doppelklick für das, was am besten passt',
   },
   setting: {
+    most: '{name}: {bound} ist das Höchste, aus {typed} wurde {bound}.',
+    least: '{name}: {bound} ist das Kleinste, aus {typed} wurde {bound}.',
     empty: 'nicht gesetzt',
     on: 'an',
     off: 'aus',

@@ -1,5 +1,11 @@
 export const en = {
   app: {
+    mistake: 'Something went wrong on this page ({what}). What was saved is not lost.',
+    reload: 'Load it anew',
+    noProject: 'There is no such project, or no longer.',
+    noPage: 'There is no such page.',
+    toProjects: 'To the projects',
+    lost: 'The graphics card has let go of this picture.',
     name: 'Vast Quarry',
     back: 'All projects',
     dusk: 'Dusk',
@@ -110,6 +116,8 @@ export const en = {
     hint: 'Drag for more or less room; double click for what fits best',
   },
   setting: {
+    most: '{name}: {bound} is the most, so {typed} became {bound}.',
+    least: '{name}: {bound} is the least, so {typed} became {bound}.',
     empty: 'not set',
     on: 'on',
     off: 'off',
