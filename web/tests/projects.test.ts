@@ -3,7 +3,7 @@ import type { Project } from '@/api/client'
 import ProjectSlab from '@/components/ProjectSlab.vue'
 import { en } from '@/i18n/en'
 import { benchOf, listed, stateOf } from '@/lib/projects'
-import { asked, freshStores, mount, serverAnswers, settled } from './mount'
+import { asked, freshStores, mount, said, serverAnswers, settled } from './mount'
 
 const project = (more: Partial<Project> = {}): Project =>
   ({
@@ -110,4 +110,14 @@ describe('a project on the first page', () => {
     expect(opened).toHaveBeenCalledTimes(1)
     slab.close()
   })
+})
+
+it('a project whose files are damaged says so, and can still be removed', () => {
+  const slab = mount(ProjectSlab, { project: project({ trouble: said('in-use.json cannot be read.') }) })
+  expect(slab.find('.trouble')!.textContent).toBe('in-use.json cannot be read.')
+  expect(slab.button(en.projects.remove)).toBeDefined()
+  slab.close()
+  const whole = mount(ProjectSlab, { project: project() })
+  expect(whole.find('.trouble')).toBeNull()
+  whole.close()
 })

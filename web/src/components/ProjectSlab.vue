@@ -4,6 +4,7 @@ import { nextTick, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { day } from '@/i18n/numbers'
 import { api, ask, photoUrl, type Project } from '@/api/client'
+import { say } from '@/i18n/say'
 import PlanDrawing from '@/components/PlanDrawing.vue'
 import { bytes } from '@/lib/format'
 import { stateOf } from '@/lib/projects'
@@ -106,6 +107,7 @@ async function free() {
           videos: props.project.videos,
         })
       }}</span>
+      <span v-if="props.project.trouble" class="trouble" role="status">{{ say(props.project.trouble) }}</span>
       <span v-if="props.project.running" class="works">{{ t('projects.running') }}</span>
       <span class="quiet num">{{ made() }} · {{ bytes(props.project.bytes) }}</span>
       <span class="acts">
@@ -192,5 +194,8 @@ img,
   padding: 0;
   color: var(--lichen-ink);
   cursor: pointer;
+}
+.trouble {
+  color: var(--rust);
 }
 </style>

@@ -73,7 +73,9 @@ export function tellRefused(
   refused: RefusedFile[],
 ) {
   if (!refused.length) return
-  const lines = refused.slice(0, 6).map((r) => h('li', `${r.name}: ${r.why}`))
+  const lines = refused
+    .slice(0, 6)
+    .map((r) => h('li', r.why.startsWith(r.name) ? r.why : `${r.name}: ${r.why}`))
   if (refused.length > 6) lines.push(h('li', t('photos.andMore', { n: refused.length - 6 })))
   ElMessage({
     message: h('div', [t('photos.refused', { n: refused.length }), h('ul', { class: 'refused' }, lines)]),
