@@ -2,7 +2,7 @@
 import { beforeEach, expect, it, vi } from 'vitest'
 import { createApp, h } from 'vue'
 import { i18n } from '@/i18n'
-import { sendMasks, sendSome, useBring } from '@/composables/useBring'
+import { PAUSES, sendMasks, sendSome, useBring } from '@/composables/useBring'
 import { PROJECT, projectOf } from '@/stores/project'
 import { freshStores, layer, photo, settled } from './mount'
 
@@ -142,4 +142,24 @@ it('two projects have lists of their own', () => {
   expect(projectOf(1).photos).toEqual([])
   expect(projectOf(2).layers).toEqual([])
   expect(projectOf(1).layer('points')?.layer).toBe('points')
+})
+
+it('small files go on after a cut, and what is refused is not sent again', async () => {
+  PAUSES.splice(0, PAUSES.length, 0, 0)
+  let times = 0
+  vi.stubGlobal('fetch', async () => {
+    times++
+    if (times < 3) throw new TypeError('the network is gone')
+    return answer({ taken: ['0.jpg'], known: ['1.jpg'], refused: [] })
+  })
+  expect(await sendSome('/x', files(2), 8)).toMatchObject({ taken: 1, known: 1, refused: [] })
+  expect(times).toBe(3)
+  times = 0
+  vi.stubGlobal('fetch', async () => {
+    times++
+    return new Response(JSON.stringify({ detail: 'The disk is full.' }), { status: 507 })
+  })
+  const full = await sendSome('/x', files(2), 8)
+  expect(full.refused.map((r) => r.why)).toEqual(['The disk is full.', 'The disk is full.'])
+  expect(times).toBe(1)
 })

@@ -43,6 +43,23 @@ export interface RefusedFile {
 const AT_ONCE = 8
 const MASKS_AT_ONCE = 100
 
+/** Pauses after which a request that was cut is made again (ms). */
+export const PAUSES = [500, 2000, 5000, 10_000]
+
+/** Ask again after a cut: what had come is known by what is in it, and not taken twice. What the server refuses is not asked again. */
+async function again<T>(request: () => Promise<T>): Promise<T> {
+  for (const pause of PAUSES) {
+    try {
+      return await request()
+    } catch (error) {
+      // only a connection that broke fails so
+      if (!(error instanceof TypeError)) throw error
+      await new Promise((done) => setTimeout(done, pause))
+    }
+  }
+  return request()
+}
+
 /** Send small files a few at a time; what became of them, each by its name. */
 export async function sendSome(
   url: string,
@@ -54,7 +71,7 @@ export async function sendSome(
   for (let k = 0; k < list.length; k += atOnce) {
     const few = list.slice(k, k + atOnce)
     try {
-      const told = await sendFiles<Brought>(url, 'files', few)
+      const told = await again(() => sendFiles<Brought>(url, 'files', few))
       out.taken += told.taken?.length ?? 0
       out.known += told.known?.length ?? 0
       out.refused.push(...(told.refused ?? []).map((r) => ({ name: r.name, why: say(r.why) })))
