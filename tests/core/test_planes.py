@@ -5,7 +5,8 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from vast_quarry.core.dense.planes import plane_filled, segments
+from vast_quarry.core.camera import Camera
+from vast_quarry.core.dense.planes import Side, plane_filled, plane_in, segments, shared, side_of
 
 H, W, F = 480, 640, 600.0
 
@@ -38,7 +39,7 @@ def filled(box: dict[str, np.ndarray], rng: np.random.Generator) -> tuple[np.nda
     known = ~box["side"]
     inverse = np.where(known, noise / box["depth"], 0).astype(np.float32)
     gray = np.clip(box["gray"] + rng.normal(0, 1.0, (H, W)), 0, 255).astype(np.uint8)
-    return plane_filled(inverse, known, np.ones((H, W), bool), gray)
+    return plane_filled(inverse, known, np.ones((H, W), bool), gray)[:2]
 
 
 def test_a_plain_side_is_the_plane_through_lid_and_foot(box: dict[str, np.ndarray], rng: np.random.Generator) -> None:
@@ -62,7 +63,7 @@ def test_a_plain_patch_with_something_known_on_one_side_only_is_left_alone(
     known = np.arange(H)[:, None] > 280
     inverse = np.where(known, 1 / box["ground"], 0).astype(np.float32)
     gray = np.where(known, rng.integers(60, 180, (H, W)), 230).astype(np.uint8)
-    out, flat = plane_filled(inverse, np.broadcast_to(known, (H, W)).copy(), np.ones((H, W), bool), gray)
+    out, flat, _ = plane_filled(inverse, np.broadcast_to(known, (H, W)).copy(), np.ones((H, W), bool), gray)
     assert not flat.any()
     assert np.array_equal(out, inverse)
 
@@ -74,7 +75,7 @@ def test_a_plain_ball_is_no_plane() -> None:
     known = r > 100
     tilted = depth * (1 + 0.0005 * u)  # its rim is on no plane either
     inverse = np.where(known, 1 / tilted, 0).astype(np.float32)
-    out, flat = plane_filled(inverse, known, np.ones((H, W), bool), np.full((H, W), 120, np.uint8))
+    out, flat, _ = plane_filled(inverse, known, np.ones((H, W), bool), np.full((H, W), 120, np.uint8))
     if flat.any():  # a cap is flat within what photos agree about, or it is not filled
         assert np.abs(out[flat] * tilted[flat] - 1).max() < 0.06
 
@@ -86,3 +87,52 @@ def test_segments_end_where_brightness_changes() -> None:
     assert len(where) == 2
     assert label[240, 80] != label[240, 560]
     assert label[240, 80] > 0
+
+
+def test_two_sides_without_an_edge_between_them_take_planes_that_other_photos_found(rng: np.random.Generator) -> None:
+    ground, lid = depth_of((0.0, 1.0, 1.0), 2.5), depth_of((0.0, 1.0, 1.0), 1.6)
+    left, right = depth_of((0.6, 0.0, 1.0), 2.0), depth_of((-0.6, 0.0, 1.0), 2.0)
+    body = np.maximum(np.maximum(left, right), lid)  # entered where a ray has passed all planes that face it
+    there = (body < ground) & (np.abs(np.arange(W)[None] - W / 2) < 220) & (body < 2.6)
+    plain = there & (body > lid)
+    depth = np.where(there, body, ground)
+    known = ~plain
+    inverse = np.where(known, (1 + 3e-4 * rng.standard_normal((H, W))) / depth, 0).astype(np.float32)
+    gray = np.where(plain, 60, np.where(there, 150, 110)).astype(np.uint8)
+    pinhole = lambda n, h: np.array([n[0] / F, n[1] / F, n[2] - n[0] * W / 2 / F - n[1] * H / 2 / F]) / h  # noqa: E731
+    offered = np.array([pinhole((0.6, 0.0, 1.0), 2.0), pinhole((-0.6, 0.0, 1.0), 2.0), pinhole((0.0, 1.0, 1.0), 2.5)])
+    out, flat, _ = plane_filled(inverse, known, np.ones((H, W), bool), gray, offered)
+    assert (flat & plain).sum() > 0.9 * plain.sum()
+    off = np.abs(out[flat & plain] * depth[flat & plain] - 1)
+    assert np.quantile(off, 0.99) < 0.003
+    # a plane that is not there changes nothing
+    alone, *_ = plane_filled(inverse, known, np.ones((H, W), bool), gray, offered[2:])
+    wrong = np.abs(alone[plain] * depth[plain] - 1) if (alone[plain] > 0).any() else np.zeros(1)
+    assert np.quantile(off, 0.5) <= np.quantile(wrong, 0.5) + 1e-6
+
+
+def test_a_side_is_the_same_plane_in_every_photo_that_it_faces(rng: np.random.Generator) -> None:
+    camera = Camera(W, H, F, F, W / 2, H / 2)
+    normal, offset = np.array([0.0, 0.6, 0.8]), 3.0
+    seen, planes = [], []
+    for x in (-0.4, 0.0, 0.3):
+        center, rotation = np.array([x, 0.1, 0.2]), np.eye(3)
+        plane = plane_in(normal, offset, camera, rotation, center)
+        assert plane is not None
+        u, v = rng.uniform(0, W, 5), rng.uniform(0, H, 5)
+        ray = np.stack([(u - W / 2) / F, (v - H / 2) / F, np.ones(5)], 1)
+        depth = (offset - normal @ center) / (ray @ normal)
+        assert np.allclose(1 / depth, plane[0] * u + plane[1] * v + plane[2])
+        side = side_of(plane, (u[0], v[0]), camera, rotation, center)
+        assert np.allclose(side.normal, normal)
+        assert side.offset == pytest.approx(offset)
+        assert side.middle @ normal == pytest.approx(offset)
+        planes.append([side])
+        seen.append(plane)
+    (one,) = shared(planes)
+    assert np.allclose(one, [*normal, offset])
+    # two photos are too few, and one that looks at its back is none
+    assert shared(planes[:2]).shape == (0, 4)
+    assert plane_in(-normal, -offset, camera, np.eye(3), np.zeros(3)) is None
+    twice = Side(normal, offset, planes[0][0].middle, 1.0)
+    assert shared([[twice, twice, twice]]).shape == (0, 4)

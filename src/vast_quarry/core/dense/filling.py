@@ -108,7 +108,13 @@ def _enclosed(w: Floats, known: NDArray[np.bool_], found: Floats, reach: int) ->
     return np.asarray(sides >= 3)
 
 
-def filled(depth: Floats, known: NDArray[np.bool_], active: NDArray[np.bool_], gray: NDArray[np.uint8]) -> Floats:
+def filled(
+    depth: Floats,
+    known: NDArray[np.bool_],
+    active: NDArray[np.bool_],
+    gray: NDArray[np.uint8],
+    offered: NDArray[np.float64] | None = None,
+) -> Floats:
     """A depth map (H, W) completed within what looks like one surface; 0 where nothing is near enough.
 
     Parameters
@@ -119,12 +125,14 @@ def filled(depth: Floats, known: NDArray[np.bool_], active: NDArray[np.bool_], g
         Pixels that are wanted.
     gray : (H, W) uint8
         The photo.
+    offered : (K, 3), optional
+        Planes of inverse depth (a, b, c) that other photos found.
     """
     if not known.any():
         return np.zeros(depth.shape, np.float32)
     even = cv2.medianBlur(gray, 5)  # keeps edges where they are
     w = np.where(known, 1 / np.where(known, depth, 1), 0).astype(np.float32)
-    w, flat = plane_filled(w, known, active, gray)
+    w, flat, _ = plane_filled(w, known, active, gray, offered)
     known = known | flat
     # slopes from about the pixel, of what is known there and of one surface with it
     share = cv2.boxFilter(known.astype(np.float32), -1, (9, 9), normalize=False)

@@ -13,6 +13,7 @@ from vast_quarry.core.box import KeepBox
 from vast_quarry.core.dense.first_look import first_cloud
 from vast_quarry.core.dense.fusion import Cloud
 from vast_quarry.core.dense.merging import merged_by_weight
+from vast_quarry.core.dense.planes import shared
 from vast_quarry.core.dense.strays import without_strays
 from vast_quarry.core.dense.views import choose_sources
 from vast_quarry.core.errors import PlainError
@@ -187,7 +188,13 @@ class PointsStep:
         if settings.plain:
             for kind in ("filled", "completed"):
                 (context.folder / kind).mkdir(exist_ok=True)
-            context.each("Plain places", plain.fill_photo, [(here, here, r, scales) for r in rows], memory=memory)
+            found = context.each(
+                "Plain sides", plain.sides_of_photo, [(here, here, r, scales) for r in rows], memory=memory
+            )
+            sides = shared(found)
+            context.each(
+                "Plain places", plain.fill_photo, [(here, here, r, scales, sides) for r in rows], memory=memory
+            )
             context.each("Plain places", plain.agree_about_filled, agreeing, memory=memory)
         beside = {r: {s for s in sources[r] if s in known} | {s for s in rows if r in sources[s]} for r in rows}
         memory = [(AGREE_BYTES + GIVE_SOURCE * len(beside[r])) * most for r in rows]

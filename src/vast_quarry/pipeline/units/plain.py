@@ -8,7 +8,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from vast_quarry.core.dense import fusion
+from vast_quarry.core.dense import fusion, planes
 from vast_quarry.core.dense.filling import filled
 from vast_quarry.core.dense.patchmatch import DepthMap
 from vast_quarry.core.dense.sweep import slope_normals
@@ -26,8 +26,23 @@ UNSURE = 0.5
 COARSER, STANDS_BACK = 0.5, 80
 
 
-def fill_photo(cameras: str, folder: str, row: int, scales: dict[int, float]) -> None:
-    """Complete the depth map of one photo from what others agreed to of it, and save it."""
+def sides_of_photo(cameras: str, folder: str, row: int, scales: dict[int, float]) -> list[planes.Side]:
+    """Plain flat sides that one photo finds by itself."""
+    cv2.setNumThreads(1)
+    root = Path(folder)
+    accepted, depth = load_accepted(root, row)
+    with np.load(flat_file(root, row)) as f:
+        gray, keep = f["gray"], f["keep"]
+    known = accepted.views > 0
+    inverse = np.where(known, 1 / np.where(known, depth, 1), 0).astype(np.float32)
+    pose = pose_of(load_solution(Path(cameras)), row, scales[row])
+    found = planes.plane_filled(inverse, known, keep & (depth > 0), gray)[2]
+    return [planes.side_of(plane, at, *pose) for plane, at in found]
+
+
+def fill_photo(cameras: str, folder: str, row: int, scales: dict[int, float], sides: NDArray[np.float64]) -> None:
+    """Complete the depth map of one photo from what others agreed to of it, and save it; ``sides`` (K, 4) are planes that
+    several photos found."""
     root = Path(folder)
     target = unit_file(root, "filled", row)
     if is_whole(target):
@@ -37,8 +52,10 @@ def fill_photo(cameras: str, folder: str, row: int, scales: dict[int, float]) ->
     with np.load(flat_file(root, row)) as f:
         gray, keep = f["gray"], f["keep"]
     known = accepted.views > 0
-    whole = filled(depth, known, keep & (depth > 0), gray)
-    camera, rotation, _ = pose_of(load_solution(Path(cameras)), row, scales[row])
+    camera, rotation, center = pose_of(load_solution(Path(cameras)), row, scales[row])
+    seen = [planes.plane_in(s[:3], float(s[3]), camera, rotation, center) for s in sides]
+    offered = np.array([p for p in seen if p is not None]).reshape(-1, 3)
+    whole = filled(depth, known, keep & (depth > 0), gray, offered)
     normal = np.round(127 * slope_normals(whole, camera, rotation)).astype(np.int8)
     write_arrays(target, depth=whole, normal=normal, known=known)
 
