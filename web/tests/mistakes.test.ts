@@ -32,7 +32,7 @@ it('a mistake of the page is told once until it is read, and what was told alrea
 
 it('a component that fails is told of', () => {
   const app = createApp({
-    render: () => {
+    setup() {
       throw new Error('cannot draw')
     },
   })
