@@ -37,6 +37,7 @@ from vast_quarry.server.routers import (
     videos,
 )
 from vast_quarry.server.services.ahead import Ahead
+from vast_quarry.server.services.bringing import disk_said
 from vast_quarry.server.services.folders import NotFound
 
 log = logging.getLogger(__name__)
@@ -196,12 +197,7 @@ def make_app(data: Path) -> FastAPI:
     @app.exception_handler(OSError)
     def disk(request: Request, error: OSError) -> JSONResponse:
         """A full disk, or one that cannot be written."""
-        text = (
-            Said("The disk is full. Free some space and try again.")
-            if error.errno == 28
-            else say("A file could not be used ({why}).", why=error)
-        )
-        return _told(text, 507)
+        return _told(disk_said(error), 507)
 
     page = next((p for p in PAGES if (p / "index.html").exists()), None)
 

@@ -48,8 +48,6 @@ def foreign(headers: Headers, path: str) -> str:
     origin = headers.get("origin")
     if origin is not None and origin not in (f"http://{host}", f"https://{host}"):
         return "Requests of other pages are not answered."
-    if "\0" in path:
-        return "There is no such address."
     # pictures and the like that another page embeds come without Origin
     if path.startswith("/api/") and headers.get("sec-fetch-site", "none") not in ("none", "same-origin"):
         return "Requests of other pages are not answered."
@@ -68,14 +66,14 @@ class Guard:
             if scope["type"] == "lifespan":
                 await self.app(scope, receive, send)
             return
-        why = foreign(Headers(scope=scope), scope["path"])
+        why, status = foreign(Headers(scope=scope), scope["path"]), 403
+        if not why and "\0" in scope["path"]:
+            why, status = "There is no such address.", 404
 
         async def guarded(message: Message) -> None:
             if message["type"] == "http.response.start":
                 MutableHeaders(scope=message).update(HEADERS)
             await send(message)
 
-        answer: ASGIApp = (
-            JSONResponse({"detail": why}, status_code=404 if "address." in why else 403) if why else self.app
-        )
+        answer: ASGIApp = JSONResponse({"detail": why}, status_code=status) if why else self.app
         await answer(scope, receive, guarded)

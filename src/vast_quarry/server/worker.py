@@ -303,25 +303,20 @@ def quiet_when_stopping(args: threading.ExceptHookArgs) -> None:
 
 
 def main() -> None:
-    """Way in of the worker process."""
+    """Way in of a worker of all lanes by itself; those of a server are split off by lane (:mod:`vast_quarry.server.lanes`)."""
     parser = argparse.ArgumentParser()
     parser.add_argument("--data", type=Path, required=True)
-    parser.add_argument("--parent", type=int)
     a = parser.parse_args()
     # Ctrl-C is the server's to hear; what is asked to end ends at once, its units are safe on disk
     signal.signal(signal.SIGTERM, lambda *_: os._exit(0))
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     threading.excepthook = quiet_when_stopping
     write_log(a.data, "worker")
-    if a.parent is not None:
-        end_with(a.parent)
     # a worker of a server that was killed may need a moment to end
     handle = wait_for(a.data / "worker.lock")
     log.info("worker %s begins", os.getpid())
-    work(a.data, a.parent)
+    work(a.data)
     release(handle)
-    if a.parent is not None:  # its server is gone: what its jobs have started must not outlive it
-        os.killpg(0, signal.SIGKILL)
 
 
 if __name__ == "__main__":

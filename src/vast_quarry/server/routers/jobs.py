@@ -22,7 +22,7 @@ from vast_quarry.pipeline.sentence import Sentence
 from vast_quarry.server import strict
 from vast_quarry.server.dependencies import Db
 from vast_quarry.server.models import Job, Project
-from vast_quarry.server.services.jobs import cancel_job, pause_job, recent_jobs, until_of
+from vast_quarry.server.services.jobs import cancel_job, pause_job, recent_jobs
 
 log = logging.getLogger(__name__)
 router = strict.router("/api/jobs", "jobs")
@@ -55,11 +55,15 @@ class JobOut(BaseModel):
     heartbeat: str | None
 
     @classmethod
-    def of(cls, job: Job, names: Mapping[int, str] | None = None) -> JobOut:
-        """As the database has it now; ``names`` are those of projects by their numbers."""
-        project = (names or {}).get(job.project_id, "")
+    def of(cls, job: Job) -> JobOut:
+        """As the database has it now."""
+        return cls.listed(job, job.params.get("layer"), {})
+
+    @classmethod
+    def listed(cls, job: Job, until: str | None, names: Mapping[int, str]) -> JobOut:
+        """One of a list, whose parameters were not read; ``names`` are those of projects by their numbers."""
         told = {n: getattr(job, n) for n in cls.model_fields if n not in ("until", "project")}
-        return cls.model_validate({**told, "until": until_of(job), "project": project})
+        return cls.model_validate({**told, "until": until, "project": names.get(job.project_id, "")})
 
 
 def _names(session: Session) -> dict[int, str]:
@@ -70,7 +74,7 @@ def _names(session: Session) -> dict[int, str]:
 def list_jobs(session: Db) -> list[JobOut]:
     """Recent jobs, newest first."""
     names = _names(session)
-    return [JobOut.of(j, names) for j in recent_jobs(session)]
+    return [JobOut.listed(j, until, names) for j, until in recent_jobs(session)]
 
 
 @router.post("/{job_id}/cancel")
@@ -95,8 +99,8 @@ def _snapshot(engine: Engine) -> list[dict[str, Any]]:
     """Recent jobs, the time left of a running one counted down since its worker last spoke."""
     with Session(engine) as session:
         out, names = [], _names(session)
-        for j in recent_jobs(session, 12):
-            row = JobOut.of(j, names).model_dump(mode="json")
+        for j, until in recent_jobs(session, 12):
+            row = JobOut.listed(j, until, names).model_dump(mode="json")
             row["log"] = row["log"][-60:]
             if j.state == "running" and j.seconds_left and j.heartbeat:
                 quiet = (datetime.now(UTC) - datetime.fromisoformat(j.heartbeat)).total_seconds()

@@ -65,8 +65,7 @@ def arrive(
 def arrive_all(copies: list[tuple[Path, Path]]) -> list[Path | OSError]:
     """Copy files, each under the name that is wanted or the next like it that is free; of each its name, or what went wrong.
 
-    All are on the disk before the first has its name. Bringing them to the disk one after the other would have each wait for its
-    turn: 1,000 photos of 1 MB take a third of the time so.
+    All are on the disk before the first has its name, and go there side by side: one after the other each would wait for its turn.
     """
     out: list[Path | OSError] = [OSError(errno.ECANCELED, "was not tried")] * len(copies)
     parts: dict[int, Path] = {}

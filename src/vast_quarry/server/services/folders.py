@@ -19,6 +19,7 @@ from vast_quarry.core.formats.atomic import link_or_copy
 from vast_quarry.core.words import say
 from vast_quarry.pipeline.store import Store
 from vast_quarry.server.models import Project
+from vast_quarry.server.services.names import within
 
 
 class NotFound(PlainError):
@@ -160,14 +161,9 @@ def safe_path(root: Path, name: str) -> Path:
         When it leads elsewhere or names nothing.
     """
     try:
-        path = root / name
-        # a photo may be a link of ours to where it lies; the way to it may not lead out
-        folder = path.parent.resolve()
-        inside = ".." not in path.parts[len(root.parts) :] and (
-            folder == root.resolve() or root.resolve() in folder.parents
-        )
-        there = inside and path.is_file()
-    except (OSError, ValueError) as error:
+        path = within(root, name)
+        there = path.is_file()
+    except (PlainError, OSError, ValueError) as error:
         raise NotFound("There is no such file.") from error
     if not there:
         raise NotFound("There is no such file.")

@@ -229,8 +229,8 @@ def pause_job(session: Session, job_id: int, pause: bool) -> Job:
     return job
 
 
-def recent_jobs(session: Session, limit: int = 30) -> list[Job]:
-    """All jobs that run or wait, and the latest of those that are over, newest first.
+def recent_jobs(session: Session, limit: int = 30) -> list[tuple[Job, str | None]]:
+    """All jobs that run or wait, and the latest of those that are over, newest first, each with the layer up to which it goes.
 
     Small ones that were done are told for a while only: who waits for one hears of it, and they do not crowd the others out.
     """
@@ -240,17 +240,9 @@ def recent_jobs(session: Session, limit: int = 30) -> list[Job]:
     lately = (datetime.now(UTC) - SMALL_TOLD).isoformat(timespec="milliseconds")
     told = col(Job.kind).not_in(SMALL) | (col(Job.state) != "done") | (col(Job.ended) > lately)
     over = session.exec(_listed().where(~alive, told).order_by(newest).limit(limit)).all()
-    for job, until in (*going, *over):
-        # of all that a run was asked for with, which may be megabytes, only how far it goes is told
-        job.__dict__["_until"] = until
-    return sorted((job for job, _ in (*going, *over)), key=lambda j: -(j.id or 0))
+    return sorted(((job, until) for job, until in (*going, *over)), key=lambda row: -(row[0].id or 0))
 
 
 def _listed() -> Any:
+    # of all that a run was asked for with, which may be megabytes, only how far it goes is read
     return select(Job, func.json_extract(Job.params, "$.layer")).options(defer(Job.params))  # type: ignore[arg-type]
-
-
-def until_of(job: Job) -> str | None:
-    """The layer up to which a run goes."""
-    known: str | None = job.__dict__["_until"] if "_until" in job.__dict__ else job.params.get("layer")
-    return known

@@ -92,13 +92,16 @@ def _states(folders: Folders, known: dict[str, Photo]) -> dict[str, tuple[str, i
     return {p.path: (solution.states[rows[p.number]], rows[p.number]) for p in known.values() if p.number in rows}
 
 
+#: what is known of a file that cannot be read
+NOTHING = dict.fromkeys(("width", "height", "focal_px", "focal_source", "camera", "exposure", "taken", "frame"))
+
+
 def _told(file: str, size: int, changed: int) -> dict[str, Any]:
     """What the page shows of a file; read again when the file changes, or when it could not be read in time."""
     try:
         return _seen(file, size, changed)
     except Slow as error:
-        nothing = dict.fromkeys(("width", "height", "focal_px", "focal_source", "camera", "exposure", "taken", "frame"))
-        return {**nothing, "problem": error.said}
+        return {**NOTHING, "problem": error.said}
 
 
 @lru_cache(maxsize=20_000)
@@ -108,8 +111,7 @@ def _seen(file: str, size: int, changed: int) -> dict[str, Any]:
     except Slow:
         raise
     except PlainError as error:
-        nothing = dict.fromkeys(("width", "height", "focal_px", "focal_source", "camera", "exposure", "taken", "frame"))
-        return {**nothing, "problem": error.said}
+        return {**NOTHING, "problem": error.said}
     e = f.exif
     exposure = (
         f"1/{round(1 / e.exposure_s)} s" if e.exposure_s and e.exposure_s < 1 else None,
