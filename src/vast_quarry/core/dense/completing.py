@@ -7,6 +7,8 @@ cloud: it is a guess, and told as one.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 import cv2
 import numpy as np
 from numpy.typing import NDArray
@@ -29,22 +31,30 @@ def trusted(depth: NDArray[np.float32], on: NDArray[np.bool_]) -> NDArray[np.boo
     return np.asarray(steps != -32000)
 
 
+def on_four_sides(
+    values: NDArray[np.float32], known: NDArray[np.bool_]
+) -> Iterator[tuple[NDArray[np.float32], NDArray[np.intp]]]:
+    """For above, below, left and right in turn: of each pixel (H, W) the value of the nearest ``known`` one on that side, itself if it
+    is one, 0 where there is none; and how many pixels away it is."""
+    for axis, size in enumerate(known.shape):
+        place = np.arange(size).reshape((-1, 1) if axis == 0 else (1, -1))
+        for way in (1, -1):
+            seen, ways = (known, values) if way == 1 else (np.flip(known, axis), np.flip(values, axis))
+            # the last known place on the way here
+            last = np.maximum.accumulate(np.where(seen, place, -1), axis)
+            beside = np.where(last >= 0, np.take_along_axis(ways, np.maximum(last, 0), axis), 0)
+            away = place - last
+            yield (beside, away) if way == 1 else (np.flip(beside, axis), np.flip(away, axis))
+
+
 def completed(depth: NDArray[np.float32], on: NDArray[np.bool_]) -> tuple[NDArray[np.float32], NDArray[np.uint8]]:
     """A depth (H, W) for every pixel: of those that are ``on`` and no chance their own, of others the farthest of the nearest of
     these above, below, to the left and to the right; 0 where there is none. And on how many of the four sides (H, W) there is one.
     """
     known = trusted(depth, on)
-    h, w = depth.shape
-    farthest, sides = np.zeros((h, w), np.float32), np.zeros((h, w), np.uint8)
-    for axis, size in ((0, h), (1, w)):
-        place = np.arange(size).reshape((-1, 1) if axis == 0 else (1, -1))
-        for way in (1, -1):
-            # the last known place on the way here
-            seen, ways = (known, depth) if way == 1 else (np.flip(known, axis), np.flip(depth, axis))
-            last = np.maximum.accumulate(np.where(seen, place, -1), axis)
-            beside = np.where(last >= 0, np.take_along_axis(ways, np.maximum(last, 0), axis), 0)
-            beside = beside if way == 1 else np.flip(beside, axis)
-            farthest = np.maximum(farthest, beside)
-            sides += beside > 0
+    farthest, sides = np.zeros(depth.shape, np.float32), np.zeros(depth.shape, np.uint8)
+    for beside, _ in on_four_sides(depth, known):
+        farthest = np.maximum(farthest, beside)
+        sides += beside > 0
     evened = cv2.medianBlur(np.where(known, depth, farthest).astype(np.float32), 5)
     return np.where(known, depth, evened), sides

@@ -19,7 +19,8 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from vast_quarry.core.dense.planes import plane_filled
+from vast_quarry.core.dense.completing import on_four_sides
+from vast_quarry.core.dense.planes import inverse_of, plane_filled
 
 Floats = NDArray[np.float32]
 
@@ -92,19 +93,8 @@ def _enclosed(w: Floats, known: NDArray[np.bool_], found: Floats, reach: int) ->
     What is plain beyond the outline, as a sky, has the subject on one side only.
     """
     sides = np.zeros(w.shape, np.int8)
-    for axis in (0, 1):
-        for way in (1, -1):
-
-            def turned(a: NDArray, axis: int = axis, way: int = way) -> NDArray:
-                return np.moveaxis(a, axis, -1)[..., ::way]
-
-            there = turned(known)
-            place = np.where(there, np.arange(there.shape[-1]), -1)
-            last = np.maximum.accumulate(place, axis=-1)
-            near = (last >= 0) & (np.arange(there.shape[-1]) - last <= reach)
-            beside = np.take_along_axis(turned(w), np.maximum(last, 0), axis=-1)
-            alike = near & (np.abs(beside - turned(found)) <= BESIDE * turned(found))
-            turned(sides)[...] += alike
+    for beside, away in on_four_sides(w, known):
+        sides += (beside > 0) & (away <= reach) & (np.abs(beside - found) <= BESIDE * found)
     return np.asarray(sides >= 3)
 
 
@@ -131,8 +121,7 @@ def filled(
     if not known.any():
         return np.zeros(depth.shape, np.float32)
     even = cv2.medianBlur(gray, 5)  # keeps edges where they are
-    w = np.where(known, 1 / np.where(known, depth, 1), 0).astype(np.float32)
-    w, flat, _ = plane_filled(w, known, active, gray, offered)
+    w, flat, _ = plane_filled(inverse_of(depth, known), known, active, gray, offered)
     known = known | flat
     # slopes from about the pixel, of what is known there and of one surface with it
     share = cv2.boxFilter(known.astype(np.float32), -1, (9, 9), normalize=False)

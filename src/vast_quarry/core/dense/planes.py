@@ -47,6 +47,11 @@ OFFERED = 10
 BEYOND = 0.03
 
 
+def inverse_of(depth: Floats, known: NDArray[np.bool_]) -> Floats:
+    """Inverse depths (H, W) where a depth is ``known``, 0 elsewhere."""
+    return np.where(known, 1 / np.where(known, depth, 1), 0).astype(np.float32)
+
+
 def segments(unknown: NDArray[np.bool_], gray: NDArray[np.uint8]) -> tuple[NDArray[np.int32], list[tuple[slice, ...]]]:
     """Pieces of evenly coloured pixels that are ``unknown`` (H, W): their labels from 1 on, and where each is."""
     even = cv2.medianBlur(gray, 5).astype(np.float32)

@@ -29,15 +29,19 @@ COARSER, STANDS_BACK = 0.5, 80
 def sides_of_photo(cameras: str, folder: str, row: int, scales: dict[int, float]) -> list[planes.Side]:
     """Plain flat sides that one photo finds by itself."""
     cv2.setNumThreads(1)
-    root = Path(folder)
-    accepted, depth = load_accepted(root, row)
-    with np.load(flat_file(root, row)) as f:
-        gray, keep = f["gray"], f["keep"]
-    known = accepted.views > 0
-    inverse = np.where(known, 1 / np.where(known, depth, 1), 0).astype(np.float32)
+    depth, known, active, gray = _known(Path(folder), row)
     pose = pose_of(load_solution(Path(cameras)), row, scales[row])
-    found = planes.plane_filled(inverse, known, keep & (depth > 0), gray)[2]
+    found = planes.plane_filled(planes.inverse_of(depth, known), known, active, gray)[2]
     return [planes.side_of(plane, at, *pose) for plane, at in found]
+
+
+def _known(
+    folder: Path, row: int
+) -> tuple[NDArray[np.float32], NDArray[np.bool_], NDArray[np.bool_], NDArray[np.uint8]]:
+    """Depths (H, W) of a photo, which of them others agreed to, which pixels are wanted, and the photo in grey."""
+    accepted, depth = load_accepted(folder, row)
+    with np.load(flat_file(folder, row)) as f:
+        return depth, accepted.views > 0, f["keep"] & (depth > 0), f["gray"]
 
 
 def fill_photo(cameras: str, folder: str, row: int, scales: dict[int, float], sides: NDArray[np.float64]) -> None:
@@ -48,14 +52,11 @@ def fill_photo(cameras: str, folder: str, row: int, scales: dict[int, float], si
     if is_whole(target):
         return
     cv2.setNumThreads(1)
-    accepted, depth = load_accepted(root, row)
-    with np.load(flat_file(root, row)) as f:
-        gray, keep = f["gray"], f["keep"]
-    known = accepted.views > 0
+    depth, known, active, gray = _known(root, row)
     camera, rotation, center = pose_of(load_solution(Path(cameras)), row, scales[row])
     seen = [planes.plane_in(s[:3], float(s[3]), camera, rotation, center) for s in sides]
     offered = np.array([p for p in seen if p is not None]).reshape(-1, 3)
-    whole = filled(depth, known, keep & (depth > 0), gray, offered)
+    whole = filled(depth, known, active, gray, offered)
     normal = np.round(127 * slope_normals(whole, camera, rotation)).astype(np.int8)
     write_arrays(target, depth=whole, normal=normal, known=known)
 
