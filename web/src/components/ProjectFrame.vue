@@ -14,7 +14,7 @@ import { useKeys } from '@/composables/useKeys'
 import LanguageSelect from '@/components/LanguageSelect.vue'
 import { useTheme } from '@/composables/useTheme'
 import { useJobs } from '@/stores/jobs'
-import { PROJECT, projectOf, type Part } from '@/stores/project'
+import { PARTS, PROJECT, projectOf, type Part } from '@/stores/project'
 
 const props = defineProps<{ id: string; layer?: string }>()
 provide(PROJECT, Number(props.id))
@@ -53,8 +53,12 @@ watch(open, () => (compared.value = null))
 const nowhere = ref(false)
 void api
   .GET('/api/projects/{project_id}', project.path)
-  .then(({ response }) => (nowhere.value = response.status === 404 || response.status === 422))
-  .then((none) => (none ? undefined : project.refresh()))
+  .then(({ data, response }) => {
+    nowhere.value = response.status === 404 || response.status === 422
+    if (nowhere.value) return
+    if (data) project.project = data
+    return project.refresh(data ? ['layers', 'photos'] : PARTS)
+  })
   .catch(() => undefined)
 /** While the server is away the job line says so; it need not be said twice. */
 const again = (what?: readonly Part[]) => project.refresh(what).catch(() => undefined)

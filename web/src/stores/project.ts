@@ -60,12 +60,10 @@ function define(id: number) {
     const path = { params: { path: { project_id: id } } }
 
     /** What the server tells of a part: an older answer never replaces a newer one. */
-    function part<T>(name: Part, fetch: (signal: AbortSignal) => Promise<T>, empty: T) {
+    function part<T>(name: Part, empty: T) {
       const queryKey = ['project', id, name]
-      const query = useQuery(
-        { queryKey, queryFn: ({ signal }) => fetch(signal), enabled: false, shallow: true },
-        fetched,
-      )
+      // asked for by `refresh` alone
+      const query = useQuery({ queryKey, enabled: false, shallow: true }, fetched)
       return computed<T>({
         get: () => (query.data.value as T | undefined) ?? empty,
         set: (value) => void fetched.setQueryData(queryKey, value),
@@ -76,9 +74,9 @@ function define(id: number) {
       project: (signal: AbortSignal) => ask(api.GET('/api/projects/{project_id}', { ...path, signal })),
       photos: (signal: AbortSignal) => ask(api.GET('/api/projects/{project_id}/photos', { ...path, signal })),
     }
-    const project = part<Project | null>('project', fetches.project, null)
-    const layers = part<Layer[]>('layers', fetches.layers, [])
-    const photos = part<Photo[]>('photos', fetches.photos, [])
+    const project = part<Project | null>('project', null)
+    const layers = part<Layer[]>('layers', [])
+    const photos = part<Photo[]>('photos', [])
     const selected = ref<string | null>(null)
     /** Shots of its plan, as last counted: the plan itself counts them as it is changed. */
     const planned = ref(0)
