@@ -14,7 +14,8 @@ from vast_quarry.core.align.zoom import Refocused
 from vast_quarry.core.camera import Camera
 from vast_quarry.core.errors import PlainError
 from vast_quarry.pipeline.alignment_words import findings, focal_sentences, lens_sentences, other_groups, told
-from vast_quarry.pipeline.joining import SMALLEST_USEFUL, _lenses, photo_scale
+from vast_quarry.pipeline.features import SMALLEST_USEFUL, photo_scale
+from vast_quarry.pipeline.matching import _lenses
 from vast_quarry.pipeline.output import MARK, claim_output
 from vast_quarry.pipeline.steps.photos import Photo, PhotoList, _as_kept, read_photo_list
 

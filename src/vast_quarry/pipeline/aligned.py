@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any, cast
 
@@ -27,9 +28,13 @@ def _state(model: Model, photo: int, observations: NDArray[np.int64], elsewhere:
 
 
 def as_solution(
-    features: Path, photos: list[Photo], model: Model, standing: Standing, elsewhere: NDArray[np.bool_] | None = None
+    features: Sequence[Path],
+    photos: list[Photo],
+    model: Model,
+    standing: Standing,
+    elsewhere: NDArray[np.bool_] | None = None,
 ) -> Solution:
-    """The model in the upright frame, with only what later layers need; ``features`` is where they lie.
+    """The model in the upright frame, with only what later layers need; ``features`` are their files.
 
     ``elsewhere`` (n,) says which photos stand in other groups.
     """
@@ -49,7 +54,7 @@ def as_solution(
     new = np.full(len(model.tracks), -1)
     new[kept] = np.arange(len(kept))
     track = new[model.track_of[use]]
-    colors = point_colors(features, photos, model, use, track, len(kept))
+    colors = point_colors(features, model, use, track, len(kept))
     errors = model.errors()
     return Solution(
         numbers=np.array([p.number for p in photos]),
@@ -73,14 +78,14 @@ def as_solution(
 
 
 def point_colors(
-    features: Path, photos: list[Photo], model: Model, use: NDArray[np.bool_], track: NDArray[np.int64], points: int
+    features: Sequence[Path], model: Model, use: NDArray[np.bool_], track: NDArray[np.int64], points: int
 ) -> NDArray[np.uint8]:
     total, count = np.zeros((points, 3)), np.zeros(points)
     photo, feature = model.tracks.photo[use], model.tracks.feature[use]
-    for n, p in enumerate(photos):
+    for n, file in enumerate(features):
         mine = np.flatnonzero(photo == n)
         if len(mine):
-            with np.load(features / f"{p.number:05d}.npz") as f:
+            with np.load(file) as f:
                 known = f["colors"]
             # places that were picked by hand are features beyond those that were found: they have no colour of their own
             mine = mine[feature[mine] < len(known)]

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-import shutil
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,7 +15,9 @@ from vast_quarry.core.align.model import Model
 from vast_quarry.core.align.trouble import Trouble
 from vast_quarry.core.words import Said, say
 from vast_quarry.core.words import pattern as as_pattern
-from vast_quarry.pipeline.joining import PLAIN, Effort, find_features, match_all, pairs_to_match
+from vast_quarry.pipeline.features import PLAIN, Effort, Features, find_features
+from vast_quarry.pipeline.matching import match_all
+from vast_quarry.pipeline.pairs import pairs_to_match
 from vast_quarry.pipeline.picking import corners_as_places, picked_in
 from vast_quarry.pipeline.standing import Live, mat_markers
 from vast_quarry.pipeline.step import Context
@@ -28,18 +30,17 @@ TILTS = (0.7, 0.5)
 LEFT_OVER, LEFT_OVER_SHARE = 3, 0.1
 #: share of the features that were wanted below which there are few: contrast is lifted before anything else is tried
 SCARCE = 0.3
-#: folders of an attempt
-_OWN = ("features", "matches")
 
 
 @dataclass
 class Attempt:
-    """What an attempt gave: photos whose features obeyed masks, pairs, matches, and the model or the trouble."""
+    """What an attempt gave: features, pairs, matches and the files that hold them, and the model or the trouble."""
 
-    masked: int
+    features: Features
     pairs: list[tuple[int, int]]
     data: AlignInput
     model: Model | Trouble
+    files: list[Path]
 
     @property
     def placed(self) -> int:
@@ -49,9 +50,10 @@ class Attempt:
 
 def attempt(context: Context, listed: PhotoList, photos: list[Photo], obey: bool, effort: Effort = PLAIN) -> Attempt:
     """Features, matches and alignment, once."""
-    masked = find_features(context, listed, photos, obey, effort)
-    pairs = pairs_to_match(context, photos, widely=effort.lifted)
-    data = replace(match_all(context, photos, pairs), picked=picked_in(photos, context.settings.places))
+    features = find_features(context, listed, photos, obey, effort)
+    pairs = pairs_to_match(context, photos, features, widely=effort.lifted)
+    matched = match_all(context, photos, features, pairs)
+    data = replace(matched.data, picked=picked_in(photos, context.settings.places))
     model = _aligned(context, photos, data)
     if isinstance(model, Model) and model.apart and not obey:
         # what masks leave out stands still with the subject here, and so does a mat that lies in it
@@ -61,7 +63,7 @@ def attempt(context: Context, listed: PhotoList, photos: list[Photo], obey: bool
             if isinstance(joined, Model) and joined.placed.sum() > model.placed.sum():
                 model = joined
                 context.found(Said("Groups that shared too little were joined by the markers of the mat."))
-    return Attempt(masked, pairs, data, model)
+    return Attempt(features, pairs, data, model, matched.files)
 
 
 def _aligned(context: Context, photos: list[Photo], data: AlignInput) -> Model | Trouble:
@@ -102,24 +104,17 @@ def best_attempt(
     """
     settings = context.settings
     always = Effort(TILTS if settings.tilted_views == "always" else (), settings.local_contrast)
-    if any((context.folder / f"{name}-before").is_dir() for name in _OWN):
-        _take_back(context, "-before")  # stopped in the middle of another attempt
     best = attempt(context, listed, photos, obey, always)
     best.model = judged(best.model)
     for effort, pattern in _others(context, best, always):
         if not _worth_more(best, len(photos), effort):
             continue
-        _set_aside(context, "-before")
         other = attempt(context, listed, photos, obey, effort)
         other.model = judged(other.model)
         more = other.placed - best.placed
-        if more <= 0:
-            _take_back(context, "-before")
-            continue
-        context.found(say(pattern, count=more))
-        best = other
-        for name in _OWN:
-            shutil.rmtree(context.folder / f"{name}-before")
+        if more > 0:
+            context.found(say(pattern, count=more))
+            best = other
     return best
 
 
@@ -156,26 +151,3 @@ def _worth_more(best: Attempt, photos: int, effort: Effort) -> bool:
     elif effort.lifted:
         left -= sum(int(m.placed.sum()) for m in best.model.apart)
     return left >= max(LEFT_OVER, LEFT_OVER_SHARE * photos)
-
-
-def _set_aside(context: Context, mark: str) -> None:
-    for name in _OWN:
-        shutil.rmtree(context.folder / f"{name}{mark}", ignore_errors=True)
-        (context.folder / name).rename(context.folder / f"{name}{mark}")
-    (context.folder / "coarse.npy").unlink(missing_ok=True)
-
-
-def _take_back(context: Context, mark: str) -> None:
-    for name in _OWN:
-        kept = context.folder / f"{name}{mark}"
-        if kept.is_dir():
-            shutil.rmtree(context.folder / name, ignore_errors=True)
-            kept.rename(context.folder / name)
-    (context.folder / "coarse.npy").unlink(missing_ok=True)
-
-
-def begin_afresh(context: Context) -> None:
-    """Forget features and matches of an attempt that led to nothing."""
-    for name in _OWN:
-        shutil.rmtree(context.folder / name, ignore_errors=True)
-    (context.folder / "coarse.npy").unlink(missing_ok=True)

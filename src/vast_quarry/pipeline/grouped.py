@@ -24,7 +24,8 @@ from vast_quarry.pipeline.alignment_words import (
     lens_sentences,
     spot_sentences,
 )
-from vast_quarry.pipeline.joining import mirrored
+from vast_quarry.pipeline.features import Features
+from vast_quarry.pipeline.matching import mirrored
 from vast_quarry.pipeline.picking import misfit_sentences
 from vast_quarry.pipeline.sentence import Sentence
 from vast_quarry.pipeline.solution import Solution
@@ -46,11 +47,11 @@ _ALL = TypeAdapter(list[OfGroup])
 
 def told_of(
     context: Context, photos: list[Photo], model: Model, found: Sequence[Solution], stood: Sequence[Standing],
-    data: AlignInput, pairs: list,
+    data: AlignInput, features: Features, pairs: list,
 ) -> list[OfGroup]:  # fmt: skip
     """Figures and findings of the model and of what stands apart from it, in the order of ``found``."""
     groups = (model, *model.apart)
-    flipped = mirrored(context, photos, found[0], data)
+    flipped = mirrored(context, photos, found[0], data, features)
     rows = [np.flatnonzero(g.placed).tolist() for g in groups]
     sizes = [len(r) for r in rows]
     order = data.order if data.order is not None else np.arange(len(photos))

@@ -14,14 +14,15 @@ from vast_quarry.core.align.trouble import Trouble
 from vast_quarry.core.words import Said, say
 from vast_quarry.pipeline.aligned import as_solution
 from vast_quarry.pipeline.alignment_words import told
-from vast_quarry.pipeline.attempts import begin_afresh, best_attempt
+from vast_quarry.pipeline.attempts import best_attempt
 from vast_quarry.pipeline.backdrop import heap, masked_as_still, stands_behind, surroundings_help
 from vast_quarry.pipeline.figures import CamerasFigures
 from vast_quarry.pipeline.going_on import go_on
 from vast_quarry.pipeline.grouped import told_of, write_told
-from vast_quarry.pipeline.joining import share_left_out, share_standing_still, still_backdrop
 from vast_quarry.pipeline.looking import with_subject
+from vast_quarry.pipeline.matching import share_standing_still, still_backdrop
 from vast_quarry.pipeline.picking import PickedPlace
+from vast_quarry.pipeline.reuse import keep_only
 from vast_quarry.pipeline.scaling import MeasuredBar
 from vast_quarry.pipeline.standing import aligned_before, mat_over, stand, stood_again, stood_by_hand
 from vast_quarry.pipeline.step import Context, StepSettings, setting
@@ -240,7 +241,6 @@ class CamerasStep:
         best = went_on.attempt if went_on else best_attempt(context, listed, photos, obey, judged)
         if isinstance(best.model, Trouble) and masks and context.settings.features_obey_masks == "auto":
             # nothing holds with masks taken one way: before that is told they are taken the other way
-            begin_afresh(context)
             other = best_attempt(context, listed, photos, not obey, judged)
             if isinstance(other.model, Model):
                 best = other
@@ -249,14 +249,14 @@ class CamerasStep:
                     if not obey
                     else Said("Photos could be aligned once features were sought outside of the masks too.")
                 )
-        model, data, pairs, masked = best.model, best.data, best.pairs, best.masked
+        model, data, pairs, features = best.model, best.data, best.pairs, best.features
         if isinstance(model, Trouble):
             if model.cause in ("nothing moves", "no parallax"):
-                model = still_backdrop(context, photos) or model
+                model = still_backdrop(context, photos, features) or model
             raise told(model, [clean_name(p.path) for p in photos])
         laid = None if went_on else mat_over(context, listed, photos, model)
         context.stage("Standing the model up", 0, 1)
-        no_ground = masked >= 0.5 * len(photos) or not context.settings.ground
+        no_ground = features.masked >= 0.5 * len(photos) or not context.settings.ground
         found, stood = [], []
         for number, group in enumerate((model, *model.apart), 1):
             mat = laid.into if laid and group is model else None
@@ -265,11 +265,11 @@ class CamerasStep:
             if as_before is None and context.settings.kind == "object":
                 standing = with_subject(context, listed, photos, group, standing, mat is not None, number)
             elsewhere = np.any([m.placed for m in (model, *model.apart) if m is not group], axis=0)
-            solution = as_solution(context.folder / "features", photos, group, standing, elsewhere & ~group.placed)
+            solution = as_solution(features.files, photos, group, standing, elsewhere & ~group.placed)
             scale_from = went_on.scale_from if went_on else "mat" if mat else "nothing"
             found.append(replace(solution, scale_from=scale_from))
             stood.append(standing)
-        told_of_each = told_of(context, photos, model, found, stood, data, pairs)
+        told_of_each = told_of(context, photos, model, found, stood, data, features, pairs)
         if laid is not None:
             told_of_each[0].figures |= {"mat_corners": laid.corners, "mat_residual_mm": round(laid.residual_mm, 4)}
         write_told(context.folder, told_of_each)
@@ -287,8 +287,9 @@ class CamerasStep:
                     percent=round(100 * behind_it),
                 )
             )
-        left_out = share_left_out(context, photos)
+        left_out = features.share_left_out()
         if left_out is not None:
             figures |= {"features_left_out_percent": round(100 * left_out, 1)}
             context.found(say("Masks left out {percent} % of the features.", percent=round(100 * left_out)))
+        keep_only(context.folder, {*features.files, *best.files})
         return figures | stood_by_hand(context, listed, found, figures)

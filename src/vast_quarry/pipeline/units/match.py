@@ -22,6 +22,7 @@ from vast_quarry.core.match.matching import coarse_subset, flipped, match_mutual
 from vast_quarry.core.match.twoview import FEWEST, verify
 from vast_quarry.core.photo.reading import load_rgb
 from vast_quarry.core.photo.tone import Tone, apply_tone, local_contrast
+from vast_quarry.pipeline.reuse import number_of
 from vast_quarry.pipeline.steps.masks import load_mask
 
 #: pairs with fewer verified matches at the first, quick pass are compared exactly
@@ -101,12 +102,8 @@ def likeness_row(coarse: str, i: int, others: list[int]) -> list[int]:
     return [len(match_mutual(mine, _coarse(table, j))) for j in others]
 
 
-def _target(folder: Path, first: int, others: list[int]) -> Path:
-    return folder / "matches" / f"{first:05d}-{others[0]:05d}-{len(others)}.npz"
-
-
-def _load(folder: Path, number: int) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
-    with np.load(folder / "features" / f"{number:05d}.npz") as f:
+def _load(file: str) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
+    with np.load(file) as f:
         return f["xy"], unit_descriptors(f["descriptors"])
 
 
@@ -120,30 +117,27 @@ class _Coded(NamedTuple):
 
 
 @functools.lru_cache(AT_HAND)
-def _at_hand(folder: Path, number: int, changed: int) -> _Coded:
-    """One photo, whose file was last changed then."""
-    with np.load(folder / "features" / f"{number:05d}.npz") as f:
+def _load_coded(file: str, mean: str) -> _Coded:
+    """Features of one photo; files are named by what they hold, so that a name always means the same."""
+    with np.load(file) as f:
         unit = unit_descriptors(f["descriptors"])
-        return _Coded(f["xy"], f["scale"], unit, codes_of(unit, np.load(folder / "mean.npy")))
+        return _Coded(f["xy"], f["scale"], unit, codes_of(unit, np.load(mean)))
 
 
-def _load_coded(folder: Path, number: int) -> _Coded:
-    return _at_hand(folder, number, (folder / "features" / f"{number:05d}.npz").stat().st_mtime_ns)
-
-
-def match_photo(folder: str, first: int, others: list[int], ratio: float, sizes: list[tuple[int, int]]) -> None:
-    """Match one photo with some others, verify, match again along epipolar lines, save.
+def match_photo(
+    first: str, others: list[str], mean: str, ratio: float, sizes: list[tuple[int, int]], target: str
+) -> None:
+    """Match one photo with some others (files of features), verify, match again along epipolar lines, save.
 
     The quick pass finds most of what is to be found, and the lines the rest; where it finds too little all are compared.
     """
     cv2.setNumThreads(1)
-    target = _target(Path(folder), first, others)
-    if is_whole(target):
+    if is_whole(Path(target)):
         return
-    xy, scale, mine, codes = _load_coded(Path(folder), first)
+    xy, scale, mine, codes = _load_coded(first, mean)
     found: dict[str, NDArray] = {}
     for other, size in zip(others, sizes[1:]):
-        their_xy, their_scale, theirs, their_codes = _load_coded(Path(folder), other)
+        their_xy, their_scale, theirs, their_codes = _load_coded(other, mean)
         longest = max(*sizes[0], *size)
         threshold = 2.0 * longest / 1000
         for every in (2, 1):
@@ -159,10 +153,10 @@ def match_photo(folder: str, first: int, others: list[int], ratio: float, sizes:
             more = match_guided(mine, theirs, xy, their_xy, fundamental, threshold / 2)
             m = more if len(more) > len(m) else m
         if len(m) or len(still):
-            found[str(other)] = np.concatenate(
+            found[str(number_of(Path(other)))] = np.concatenate(
                 [m, still[~np.isin(still[:, 0], m[:, 0]) & ~np.isin(still[:, 1], m[:, 1])]]
             )
-    write_arrays(target, **found)
+    write_arrays(Path(target), **found)
 
 
 def _exact(
@@ -201,32 +195,27 @@ def _verified(
     return m[ok], fundamental
 
 
-def write_matches(folder: Path, first: int, others: dict[int, NDArray[np.int32]]) -> None:
-    """Write matches of a bundle of pairs that are known already."""
-    write_arrays(_target(folder, first, list(others)), **{str(k): m for k, m in others.items() if len(m)})
+def write_matches(target: Path, others: dict[int, NDArray[np.int32]]) -> None:
+    """Write matches of a bundle of pairs that are known already, by number of the other photo."""
+    if not is_whole(target):
+        write_arrays(target, **{str(k): m for k, m in others.items() if len(m)})
 
 
-def read_matches(folder: Path, first: int, others: list[int]) -> dict[tuple[int, int], NDArray[np.int32]]:
-    """Matches of a bundle of pairs, by numbers of photos."""
-    with np.load(_target(folder, first, others)) as f:
-        return {(first, int(k)): f[k] for k in f.files}
-
-
-def matches_flipped(folder: str, number: int, width: int, others: list[int], longest: int) -> bool:
-    """Whether a photo matches others once it is flipped left to right."""
-    xy, mine = _load(Path(folder), number)
+def matches_flipped(file: str, width: int, others: list[str], longest: int) -> bool:
+    """Whether a photo matches others once it is flipped left to right (files of features)."""
+    xy, mine = _load(file)
     xy, mine = np.stack([width - 1 - xy[:, 0], xy[:, 1]], 1), flipped(mine)
     for other in others:
-        their_xy, theirs = _load(Path(folder), other)
+        their_xy, theirs = _load(other)
         m = match_mutual(mine, theirs)
         if len(m) >= FEWEST and verify(xy[m[:, 0]], their_xy[m[:, 1]], 2.0 * longest / 1000)[0].sum() >= 2 * FEWEST:
             return True
     return False
 
 
-def moves_before_still(folder: str, first: int, other: int, longest: int) -> bool:
-    """Whether something moves in one piece between two photos of which much stands exactly still."""
-    (xy, mine), (their_xy, theirs) = _load(Path(folder), first), _load(Path(folder), other)
+def moves_before_still(first: str, other: str, longest: int) -> bool:
+    """Whether something moves in one piece between two photos (files of features) of which much stands exactly still."""
+    (xy, mine), (their_xy, theirs) = _load(first), _load(other)
     m = match_mutual(mine, theirs)
     x1, x2 = xy[m[:, 0]], their_xy[m[:, 1]]
     far = np.linalg.norm(x2 - x1, axis=1) / longest * 1000

@@ -15,7 +15,7 @@ from pydantic import BaseModel
 from vast_quarry.core.align.plausible import REACH, STRONG, epipolar_misses
 from vast_quarry.core.camera import Camera, undistort, undistort_maps
 from vast_quarry.pipeline.apart import load_rgb
-from vast_quarry.pipeline.reuse import Matches, all_matches
+from vast_quarry.pipeline.reuse import Matches, all_matches, features_of
 from vast_quarry.pipeline.solution import POSED, Solution, load_solution
 from vast_quarry.pipeline.steps.photos import PhotoList, read_photo_list
 from vast_quarry.server.services.folders import Folders, NotFound, safe_path
@@ -105,7 +105,7 @@ def pairs_of(folders: Folders) -> list[PairOut]:
 def _features(folder: Path, s: Solution) -> dict[int, NDArray[np.float32]]:
     out = {}
     for k, number in enumerate(s.numbers):
-        with np.load(folder / "features" / f"{int(number):05d}.npz") as f:
+        with np.load(features_of(folder, int(number))) as f:
             out[k] = f["xy"]
     return out
 

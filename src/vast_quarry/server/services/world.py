@@ -27,6 +27,7 @@ from vast_quarry.core.surface.mesh import vertex_normals
 from vast_quarry.core.words import say
 from vast_quarry.pipeline.atlas_files import texture_bytes
 from vast_quarry.pipeline.atlas_maps import MapKind, atlas_map
+from vast_quarry.pipeline.reuse import features_of, number_of
 from vast_quarry.pipeline.solution import POSED, Solution, group_name, groups_in, load_solution, way_back
 from vast_quarry.pipeline.standing import AS_FOUND
 from vast_quarry.pipeline.steps.finish import load_textured
@@ -153,7 +154,7 @@ def live_scene(folders: Folders) -> LiveOut:
         under_way = [p for p in folders.store.root.glob("cameras/*.partial") if p.is_dir()]
         folder = max(under_way, key=lambda p: p.stat().st_mtime)
         cameras, points = _placed_so_far(folder / "live.npz")
-        read = sorted(int(p.stem) for p in folder.glob("features/*.npz") if p.stem.isdecimal())
+        read = sorted({number_of(p) for p in folder.glob("features/*.npz")})
         matched = [] if cameras else [m for p in sorted(folder.glob("matches/*.npz")) for m in _pairs_of(p)]
     except (OSError, ValueError):  # none is, or it was just finished and has another name now
         return LiveOut(cameras=[], points=[], read=[], matched=[])
@@ -179,7 +180,7 @@ def _placed_so_far(file: Path) -> tuple[list[CameraOut], list[list[float]]]:
 @lru_cache(maxsize=20_000)
 def _pairs_of(file: Path) -> tuple[tuple[int, int, int], ...]:
     """Pairs of a bundle that was matched; such a file is never changed."""
-    first = int(file.stem.split("-")[0])
+    first = number_of(file)
     return tuple((first, int(other), shape[0]) for other, shape in array_shapes(file).items())
 
 
@@ -192,7 +193,7 @@ def ties_of(folders: Folders, row: int, most: int = 3000) -> dict[str, list[list
     mine, miss = solution.misses(row)
     tied = solution.xy[mine]
     try:
-        with np.load(folder / "features" / f"{int(solution.numbers[row]):05d}.npz") as f:
+        with np.load(features_of(folder, int(solution.numbers[row]))) as f:
             every = f["xy"]
     except OSError:
         every = tied
