@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import threading
 import time
 from concurrent.futures import BrokenExecutor
@@ -12,6 +13,8 @@ from typing import Any
 from threadpoolctl import threadpool_limits
 
 from vast_quarry.core.errors import PlainError
+from vast_quarry.core.progress import Cancelled
+from vast_quarry.pipeline.contents import KNOWN, Held, folder_contents, stamp_of
 from vast_quarry.pipeline.executors import LazyExecutor
 from vast_quarry.pipeline.forecast import TYPICAL, StageClock
 from vast_quarry.pipeline.mask_edits import edits_by_photo, edits_made
@@ -21,7 +24,7 @@ from vast_quarry.pipeline.recipe import Recipe
 from vast_quarry.pipeline.registry import STEPS
 from vast_quarry.pipeline.step import Context, Reporter, Step, StepSettings
 from vast_quarry.pipeline.steps.masks import MasksSettings
-from vast_quarry.pipeline.steps.photos import PhotosSettings
+from vast_quarry.pipeline.steps.photos import PhotosSettings, photo_folders, read_photo_list
 from vast_quarry.pipeline.store import Store, Version, version_key
 
 
@@ -51,19 +54,6 @@ class RunResult:
         return [f for v in self.versions.values() for f in v.findings]
 
 
-def _photo_stamp(settings: StepSettings) -> str:
-    """What the photo folder holds now: a run over changed photos is another run."""
-    assert isinstance(settings, PhotosSettings)
-    folder = Path(settings.folder)
-    stamp = []
-    if folder.is_dir():
-        for p in sorted(folder.rglob("*")):
-            if p.is_file():
-                s = p.stat()
-                stamp.append(f"{p.relative_to(folder)!s}|{s.st_size}|{s.st_mtime_ns}")
-    return "\n".join(stamp)
-
-
 def _file_stamp(file: str) -> str:
     try:
         s = Path(file).stat()
@@ -72,9 +62,13 @@ def _file_stamp(file: str) -> str:
     return f"{file}|{s.st_size}|{s.st_mtime_ns}"
 
 
-def _mask_stamp(settings: StepSettings) -> str:
-    assert isinstance(settings, MasksSettings)
-    files = _photo_stamp(PhotosSettings(folder=settings.folder)) if settings.folder else ""
+def _mask_files(folder: Path) -> list[str]:
+    """Files of a folder of masks that count, as seen from it."""
+    return sorted(str(p.relative_to(folder)) for p in folder.rglob("*") if p.suffix.lower() == ".png")
+
+
+def _mask_stamp(settings: MasksSettings, files: str) -> str:
+    """What masks are made from besides their settings and the photos."""
     edits = Path(settings.edits).read_text("utf-8") if settings.edits and Path(settings.edits).exists() else ""
     model = model_stamp(settings.model) if settings.way in ("model", "suggest") else ""
     network = _file_stamp(settings.network) if settings.way == "network" and settings.network else ""
@@ -83,7 +77,8 @@ def _mask_stamp(settings: StepSettings) -> str:
 
 #: settings of Masks that say where things lie
 _MASK_PLACES = {"folder", "model", "network", "edits"}
-_STAMPS = {"photos": _photo_stamp, "masks": _mask_stamp}
+#: settings that say in which folders photos or masks lie: what these hold counts, not where it is
+_FOLDERS = {"folder", "frames", "more"}
 
 
 class Runner:
@@ -96,6 +91,7 @@ class Runner:
         self.result = RunResult()
         self.layer = ""
         self._pace = 1.0
+        self._held: list[Held] = []
 
     def run(
         self, recipe: Recipe, places: dict[str, dict[str, Any]], until: str = "texture", from_in_use: bool = False
@@ -137,7 +133,7 @@ class Runner:
 
     def _take(self, step: Step, values: StepSettings, result: RunResult) -> bool:
         """Take a layer's version in use as it is, if there is one and it goes with those taken before."""
-        if step.layer in _STAMPS and not isinstance(values, MasksSettings):
+        if isinstance(values, PhotosSettings):
             return False
         number = self.store.in_use().get(step.layer)
         found = next((v for v in self.store.versions(step.layer) if v.number == number), None)
@@ -174,6 +170,46 @@ class Runner:
         )
         self.reporter.end(version.layer, version.seconds, reused)
 
+    def _stamp(self, settings: StepSettings) -> str:
+        """What folders of photos or masks hold now: a run over changed ones is another run."""
+
+        def progress(done: float, total: float) -> None:
+            if self.cancelled.is_set():
+                raise Cancelled
+            self.reporter.stage(self.layer, "Looking at what files hold", done, total)
+
+        known = self.store.root / KNOWN
+        if isinstance(settings, PhotosSettings):
+            self._held = folder_contents(photo_folders(settings), known, progress)
+            return stamp_of(self._held)
+        if isinstance(settings, MasksSettings):
+            folder = [Path(settings.folder)] if settings.folder else []
+            found = folder_contents(folder, known.with_name("mask-" + KNOWN), progress, _mask_files)
+            return _mask_stamp(settings, stamp_of(found))
+        return ""
+
+    def _still_there(self, version: Version | None) -> Version | None:
+        """A version of Photos, if its photos are where it says."""
+        if version is None:
+            return None
+        listed = read_photo_list(self.store.folder(version))
+        return version if all(listed.file(p).exists() for p in listed.photos) else None
+
+    def _same_photos(self, settings: PhotosSettings) -> Version | None:
+        """The newest version of Photos that an earlier program made with the same settings of photos that hold the same."""
+        mine = settings.model_dump(mode="json", exclude=_FOLDERS)
+        now = {os.path.normpath(h.folder / h.name): h.content for h in self._held}
+        for version in reversed(self.store.versions("photos")):
+            try:
+                theirs = PhotosSettings.model_validate(version.settings).model_dump(mode="json", exclude=_FOLDERS)
+                listed = read_photo_list(self.store.folder(version))
+            except (OSError, ValueError):
+                continue
+            held = {os.path.normpath(listed.file(p)): p.sha for p in listed.photos}
+            if theirs == mine and all(held.values()) and held == now:
+                return version
+        return None
+
     def _plan(self, layer: str, settings: dict[str, Any]) -> dict[str, float]:
         """Seconds of the stages when the layer was last run, best with the same settings."""
         usual = set(TYPICAL.get(layer, {}))
@@ -194,15 +230,16 @@ class Runner:
     ) -> None:
         plain = settings.model_dump(mode="json")
         parents = {p: result.versions[p] for p in step.parents}
-        stamp = _STAMPS[step.layer](settings) if step.layer in _STAMPS else ""
-        # what a folder holds counts, not where it lies: a data folder may be moved
+        self.reporter.begin(step.layer, step.title)
+        stamp = self._stamp(settings)
         counts = {
             k: v for k, v in plain.items()
-            if not ((stamp and k == "folder") or k in ("edits", "model", "network") or k in settings.untouched)
+            if not ((stamp and k in _FOLDERS) or k in ("edits", "model", "network") or k in settings.untouched)
         }  # fmt: skip
         key = version_key(step.layer, counts, {p: v.key for p, v in parents.items()}, stamp)
-        self.reporter.begin(step.layer, step.title)
         found = self.store.find(step.layer, key)
+        if isinstance(settings, PhotosSettings):
+            found = self._still_there(found) or self._same_photos(settings)
         reused = found is not None
         memory.mark()
         if found is None:

@@ -124,8 +124,8 @@ class Store:
         return sorted(out, key=lambda v: v.number)
 
     def find(self, layer: str, key: str) -> Version | None:
-        """The version of a layer with this key, if it was made."""
-        return next((v for v in self.versions(layer) if v.key == key), None)
+        """The newest version of a layer with this key, if it was made."""
+        return next((v for v in reversed(self.versions(layer)) if v.key == key), None)
 
     def folder(self, version: Version) -> Path:
         """Where a version's files are."""
@@ -225,11 +225,15 @@ class Store:
         return out
 
     def still_good(self, version: Version, parent: str, number: int | None) -> bool:
-        """Whether a version still holds with another version of a parent: with the one it was made from, and with one that
-        was itself made from this version (masks projected from a model do not make that model out of date)."""
+        """Whether a version still holds with another version of a parent: with the one it was made from, with one that holds
+        the same, and with one that was itself made from this version (masks projected from a model do not make that model
+        out of date)."""
         if version.parents.get(parent) == number:
             return True
-        other = next((v for v in self.versions(parent) if v.number == number), None)
+        by_number = {v.number: v for v in self.versions(parent)}
+        other, mine = by_number.get(number or 0), by_number.get(version.parents.get(parent, 0))
+        if other is not None and mine is not None and other.key == mine.key:
+            return True
         return other is not None and (other.figures.get("made_from") or {}).get(version.layer) == version.number
 
 

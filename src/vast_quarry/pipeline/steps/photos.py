@@ -20,6 +20,7 @@ from vast_quarry.core.photo.tone import Tone
 from vast_quarry.core.plan.optics import focal_pixels
 from vast_quarry.core.words import Said, say
 from vast_quarry.pipeline.apart import apart
+from vast_quarry.pipeline.contents import content_of
 from vast_quarry.pipeline.figures import PhotosFigures
 from vast_quarry.pipeline.sentence import Sentence
 from vast_quarry.pipeline.step import Context, StepSettings, setting
@@ -78,6 +79,11 @@ class PhotosSettings(StepSettings):
     @classmethod
     def _none_was_0(cls, value: Any) -> Any:
         return value or None
+
+
+def photo_folders(settings: PhotosSettings) -> list[Path]:
+    """Folders in which the photos lie."""
+    return [Path(f) for f in (settings.folder, settings.frames, settings.more) if f]
 
 
 def tone_of_photo(settings: PhotosSettings, path: str) -> Tone | None:
@@ -156,14 +162,6 @@ def clean_name(path: str) -> str:
     return "".join(c if c.isprintable() else "\N{REPLACEMENT CHARACTER}" for c in path)
 
 
-def _sha(path: Path) -> str:
-    digest = hashlib.sha256()
-    with open(path, "rb") as f:
-        while block := f.read(1 << 20):
-            digest.update(block)
-    return digest.hexdigest()[:24]
-
-
 def _crop(exif: Exif) -> list[int] | None:
     source = exif.extra.get("source")
     return list(source["crop"]) if source and any(source["crop"]) else None
@@ -202,7 +200,7 @@ def inspect_photo(number: int, folder: str, path: str, unit: str) -> dict[str, A
         file = Path(folder) / path
         facts = read_facts(file)
         photo = Photo(
-            number=number, path=path, sha=_sha(file), width=facts.width, height=facts.height, focal=facts.focal,
+            number=number, path=path, sha=content_of(file), width=facts.width, height=facts.height, focal=facts.focal,
             focal_source=facts.focal_source, orientation=facts.exif.orientation, taken=facts.exif.taken,
             lens_key="|".join(
                 str(x)
@@ -245,9 +243,7 @@ class PhotosStep:
         """Write ``photos.json``."""
         settings: PhotosSettings = context.settings
         folder = Path(settings.folder)
-        paths = [(folder, str(p.relative_to(folder))) for p in find_photos(folder)]
-        for further in (Path(f) for f in (settings.frames, settings.more) if f):
-            paths += [(further, str(p.relative_to(further))) for p in find_photos(further)]
+        paths = [(base, str(p.relative_to(base))) for base in photo_folders(settings) for p in find_photos(base)]
         if not paths:
             raise PlainError(
                 say("There are no photos in {folder}.", folder=folder),
