@@ -89,11 +89,13 @@ def test_a_deep_alpha_channel_is_a_mask(tmp_path: Path) -> None:
     assert load_rgb(file).shape == (90, 120, 3)
 
 
-def dng(file: Path, rgb: tuple[int, int, int], orientation: int = 1) -> None:
-    """A plain DNG (Adobe DNG 1.4, uncompressed Bayer mosaic) of one colour in its camera's own light."""
+def dng(file: Path, rgb: tuple[int, int, int], orientation: int = 1, around: int | None = None) -> None:
+    """A plain DNG (Adobe DNG 1.4, uncompressed Bayer mosaic) of one colour in its camera's own light, with grey ``around``."""
     mosaic = np.empty((128, 192), np.uint16)
     mosaic[0::2, 0::2], mosaic[1::2, 1::2] = rgb[0], rgb[2]
     mosaic[0::2, 1::2] = mosaic[1::2, 0::2] = rgb[1]
+    if around is not None:
+        mosaic[:, :48] = mosaic[:, -48:] = around
     # the camera sees XYZ as sRGB's primaries do
     xyz_to_camera = np.linalg.inv([[0.4124, 0.3576, 0.1805], [0.2126, 0.7152, 0.0722], [0.0193, 0.1192, 0.9505]])
     matrix = [x for v in xyz_to_camera.ravel() for x in (round(v * 10000), 10000)]
@@ -123,6 +125,21 @@ def test_a_raw_picture_is_developed_with_the_cameras_white_balance(tmp_path: Pat
     dng(turned, (30000, 20000, 10000), orientation=6)
     assert (read_facts(turned).width, read_facts(turned).height) == (128, 192)
     assert load_rgb(turned).shape == (192, 128, 3)
+
+
+def test_raw_shots_of_one_exposure_stay_alike_whatever_else_is_in_the_frame(tmp_path: Path) -> None:
+    grey, seen, deep = 12000, [], []
+    for n, around in enumerate((500, 12000, 50000, 65535)):
+        file = tmp_path / f"{n}.dng"
+        dng(file, (grey, grey, grey), around=around)
+        seen.append(load_rgb(file)[50:70, 80:110].reshape(-1, 3).mean(0))
+        deep.append(load_deep(file))
+    assert np.ptp(np.array(seen), axis=0).max() <= 1
+    # and as bright as it was exposed: the sRGB curve (IEC 61966-2-1) of that share of white
+    expected = 255 * (1.055 * (grey / 65535) ** (1 / 2.4) - 0.055)
+    assert seen[0][1] == pytest.approx(expected, abs=3)
+    # of a surround below white nothing is clipped in 16 bits
+    assert deep[2].max() < 65535
 
 
 def test_colours_of_another_profile_become_srgb(tmp_path: Path) -> None:

@@ -1,7 +1,7 @@
 """Decoding what the picture library alone does not: camera raw, HEIC, pictures of 16 bits a channel, colour profiles.
 
 Camera raw is developed by LibRaw (through rawpy) with the camera's own white balance, linear and in 16 bits where linear
-light is asked for, else with the sRGB curve. Colours of another profile are turned to sRGB.
+light is asked for, else with the sRGB curve; brightness is as it was exposed, whatever else is in the frame. Colours of another profile are turned to sRGB.
 """
 
 from __future__ import annotations
@@ -19,6 +19,8 @@ from vast_quarry.core.errors import PlainError
 
 RAW_ENDINGS = {".dng", ".cr2", ".cr3", ".nef", ".arw", ".raf", ".orf", ".rw2", ".pef", ".srw"}
 HEIF_ENDINGS = {".heic", ".heif"}
+#: power and slope of the sRGB curve (IEC 61966-2-1), as LibRaw takes them
+SRGB_CURVE = (2.4, 12.92)
 _DAMAGED = PlainError("is cut short or damaged.", "Copy it again from the camera.")
 
 
@@ -67,10 +69,15 @@ def develop_raw(path: Path, linear: bool = False, half: bool = False, bits: int 
     """
     import rawpy
 
-    curve = {"gamma": (1, 1), "no_auto_bright": True, "output_bps": 16} if linear else {"output_bps": bits}
+    curve = {"gamma": (1, 1), "output_bps": 16} if linear else {"gamma": SRGB_CURVE, "output_bps": bits}
     with _raw(path) as raw:
         try:
-            return np.asarray(raw.postprocess(use_camera_wb=True, half_size=half, **curve))
+            # neither brightness nor white go by what else is in the frame: shots of one exposure stay alike, and nothing is clipped
+            return np.asarray(
+                raw.postprocess(
+                    use_camera_wb=True, half_size=half, no_auto_bright=True, adjust_maximum_thr=0.0, **curve
+                )
+            )
         except rawpy.LibRawError as error:
             raise _DAMAGED from error
 
