@@ -10,6 +10,7 @@ import numpy as np
 from numpy.lib.npyio import NpzFile
 from numpy.typing import NDArray
 
+from vast_quarry.core.box import KeepBox
 from vast_quarry.core.camera import project, undistort_maps
 from vast_quarry.core.dense import fusion
 from vast_quarry.core.dense.patchmatch import DepthMap, PatchMatchSettings, estimate_depth
@@ -26,6 +27,8 @@ from vast_quarry.pipeline.units.flat import dense_camera, load_accepted, pose_of
 #: how far what stands behind the keep box is looked for, in parts of the depth of nearly all that the photo is tied by. It is not
 #: wanted, but where it may not be found pixels beside the subject take the subject's depth: a fringe in its colour
 BEHIND = 1.2
+#: and how near nothing is looked for, in parts of the depth of the nearest of it, from inside the keep box
+BEFORE = 0.6
 #: photos that are larger than the depth maps by less than this do not make them finer
 WORTH_FINER = 1.25
 
@@ -92,18 +95,16 @@ def depth_of_photo(
         return
     solution = load_solution(Path(cameras))
     view = _view(Path(folder), solution, row, scales[row])
-    margin = 0.01 * float(solution.box.size.max())
-    near, far, hit = box_bounds(solution.box, view.camera, view.rotation, view.center, margin)
+    seeds = _seeds(solution, row, view)
     with np.load(unit_file(Path(folder), "flat", row)) as f:
-        active, masked = hit & f["keep"], bool(f["masked"])
+        keep_pixels, masked = f["keep"], bool(f["masked"])
+    near, far, hit = depth_range(solution.box, view, seeds[1], masked)
+    active = hit & keep_pixels
     if not active.any() or not sources:
         shape = view.gray.shape
         empty = np.zeros(shape, np.float32)
         _save_depth(target, DepthMap(empty, np.zeros((*shape, 3), np.float32), empty + 2))
         return
-    seeds = _seeds(solution, row, view)
-    if not masked and len(seeds[1]):
-        far = np.maximum(far, np.float32(BEHIND * np.quantile(seeds[1], 0.95)))
     settings = PatchMatchSettings(keep=keep, sweeps=tuple(sweeps), seed=row + 1)
     # a photo so small that it is not made smaller for its depth has nothing finer
     finer = [(r, finer_scale(scales[r])) for r in (row, *sources)]
@@ -125,6 +126,31 @@ def depth_of_photo(
         larger=larger if finer[0][1] > scales[row] else None,
     )
     _save_depth(target, found)
+
+
+def depth_range(
+    box: KeepBox, view: View, tied: NDArray[np.float64], masked: bool
+) -> tuple[NDArray[np.float32], NDArray[np.float32], NDArray[np.bool_]]:
+    """Depths between which those of a photo are looked for, and the pixels that see the keep box (H, W each).
+
+    Parameters
+    ----------
+    box : KeepBox
+    view : View
+    tied : (K,) float
+        Depths of the points by which the photo is tied.
+    masked : bool
+        Whether its mask says what beside the subject does not count.
+    """
+    near, far, hit = box_bounds(box, view.camera, view.rotation, view.center, 0.01 * float(box.size.max()))
+    if len(tied):
+        nearest = np.float32(BEFORE * np.quantile(tied, 0.02))
+        if box.inside(view.center[None])[0]:
+            # it begins at the lens: nearly all that is guessed at first would lie before all that is there
+            near = np.maximum(near, np.minimum(nearest, far / 2))
+        if not masked:
+            far = np.maximum(far, np.float32(BEHIND * np.quantile(tied, 0.95)))
+    return near, far, hit
 
 
 def _seeds(solution: Solution, row: int, view: View) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
