@@ -10,11 +10,10 @@ import pytest
 from tests.cli.test_cli import run
 from tests.conftest import RigSet
 
-from vast_quarry.cli.build import keep_box
 from vast_quarry.core.errors import PlainError
 from vast_quarry.pipeline.grades import GRADES, Grade
 from vast_quarry.pipeline.registry import STEPS, step_of
-from vast_quarry.pipeline.settings import parsed, settings_of, value_in
+from vast_quarry.pipeline.settings import keep_box, parsed, settings_of, value_in
 
 EVERY = [(step.layer, s) for step in STEPS for s in settings_of(step)]
 
@@ -82,11 +81,27 @@ def test_the_command_lists_them_and_takes_them(ring_set: RigSet, tmp_path: Path)
         ("surface.cell=1.25", "surface", {"cell": 1.25}),
         ("points.ground=keep", "points", {"ground": "keep"}),
         ("photos.focal_as_35_mm=", "photos", {"focal_as_35_mm": None}),
+        ("points.box=0,0,0,1,2,3", "points", {"box": {"low": [0, 0, 0], "high": [1, 2, 3], "turn": 0.0}}),
+        ('points.box={"low": [0,0,0], "high": [1,1,1]}', "points", {"box": {"low": [0, 0, 0], "high": [1, 1, 1]}}),
+        ("points.box=", "points", {"box": None}),
+        ("cameras.center=0.1, 0.2, 0", "cameras", {"center": [0.1, 0.2, 0]}),
+        ('cameras.level=[["z", 90]]', "cameras", {"level": [["z", 90]]}),
     ],
 )
 def test_what_is_typed_is_read(text: str, layer: str, values: dict) -> None:
     assert parsed(text) == (layer, values)
     step_of(layer).settings_model.model_validate(values | ({"folder": "."} if layer == "photos" else {}))
+
+
+def test_what_was_measured_can_be_given_as_a_file(tmp_path: Path) -> None:
+    bar = {"name": "staff", "a": {"at": [0, 0, 0]}, "b": {"at": [0, 0, 1]}, "length_mm": 500}
+    (tmp_path / "bars.json").write_text(json.dumps([bar]), "utf-8")
+    layer, values = parsed(f"cameras.bars=@{tmp_path / 'bars.json'}")
+    assert values == {"bars": [bar]}
+    step_of(layer).settings_model.model_validate(values)
+    with pytest.raises(PlainError, match="cannot be read"):
+        parsed("cameras.bars=@nowhere.json")
+    assert "cameras.bars = JSON or @FILE" in run("settings", "cameras").stdout
 
 
 @pytest.mark.parametrize(

@@ -9,7 +9,6 @@ from pathlib import Path
 from types import FrameType
 from typing import Annotated, Any
 
-import numpy as np
 import typer
 from rich.console import Console
 
@@ -28,7 +27,7 @@ from vast_quarry.pipeline.levels import MOST_LEVELS
 from vast_quarry.pipeline.output import claim_output
 from vast_quarry.pipeline.recipe import Recipe, read_recipe, recipe_for
 from vast_quarry.pipeline.run import Runner, RunResult
-from vast_quarry.pipeline.settings import parsed
+from vast_quarry.pipeline.settings import keep_box, parsed
 from vast_quarry.pipeline.steps.photos import read_photo_list
 from vast_quarry.pipeline.store import Store
 from vast_quarry.pipeline.video import Choice, frames_of
@@ -101,28 +100,6 @@ def _mat(mat: str | None) -> dict[str, dict[str, Any]]:
         raise PlainError(
             f"{mat} is no marker mat.", "Give the JSON that `vast-quarry mat` writes beside its PDF."
         ) from error
-
-
-def keep_box(text: str) -> dict[str, Any]:
-    """A keep box as it is typed.
-
-    Raises
-    ------
-    PlainError
-        When it is none.
-    """
-    try:
-        numbers = [float(x) for x in text.split(",")]
-    except ValueError:
-        numbers = []
-    low, high = numbers[:3], numbers[3:6]
-    if len(numbers) not in (6, 7) or not np.isfinite(numbers).all() or not all(a < b for a, b in zip(low, high)):
-        raise PlainError(
-            f"{text} is no keep box.",
-            "Give six numbers with commas between: the lowest corner X0,Y0,Z0, then the highest X1,Y1,Z1, and the turn in degrees "
-            "after them where there is one.",
-        )
-    return {"low": low, "high": high, "turn": float(np.radians(numbers[6])) if len(numbers) == 7 else 0.0}
 
 
 def _changes(mat: str | None, settings: list[str] | None, masks: str | None) -> dict[str, dict[str, Any]]:

@@ -11,7 +11,7 @@ from vast_quarry.cli.language import told as in_words
 from vast_quarry.core.errors import PlainError
 from vast_quarry.pipeline.grades import Grade
 from vast_quarry.pipeline.registry import STEPS
-from vast_quarry.pipeline.settings import settings_of, value_in
+from vast_quarry.pipeline.settings import by_hand, settings_of, value_in
 
 console = Console()
 
@@ -41,3 +41,6 @@ def settings_command(
             told = "; ".join(x for x in (usual, f"possible {s.possible}" if s.possible else "") if x)
             if told:
                 console.print(f"    {told}", markup=False, highlight=False, soft_wrap=True, style="dim")
+        for name, what in by_hand(step).items():
+            console.print(f"  {step.layer}.{name} = JSON or @FILE", markup=False, highlight=False, soft_wrap=True)
+            console.print(f"    {in_words(what)}.", markup=False, highlight=False, soft_wrap=True)

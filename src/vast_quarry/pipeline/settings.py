@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import json
 from functools import cache
+from pathlib import Path
 from typing import Any, Literal
 
+import numpy as np
 from pydantic import BaseModel
 
 from vast_quarry.core.errors import PlainError
@@ -91,6 +93,60 @@ def settings_of(step: Step) -> tuple[SettingInfo, ...]:
     return _listed(step.settings_model)
 
 
+def keep_box(text: str) -> dict[str, Any]:
+    """A keep box as it is typed.
+
+    Raises
+    ------
+    PlainError
+        When it is none.
+    """
+    try:
+        numbers = [float(x) for x in text.split(",")]
+    except ValueError:
+        numbers = []
+    low, high = numbers[:3], numbers[3:6]
+    if len(numbers) not in (6, 7) or not np.isfinite(numbers).all() or not all(a < b for a, b in zip(low, high)):
+        raise PlainError(
+            say("{text} is no keep box.", text=text),
+            "Give six numbers with commas between: the lowest corner X0,Y0,Z0, then the highest X1,Y1,Z1, and the turn in degrees "
+            "after them where there is one.",
+        )
+    return {"low": low, "high": high, "turn": float(np.radians(numbers[6])) if len(numbers) == 7 else 0.0}
+
+
+#: what has a place on the page and not in a form, and can be typed: as JSON, or ``@FILE`` that holds some
+BY_HAND = {"cameras": ("level", "center", "bars", "places"), "points": ("box",)}
+
+
+def by_hand(step: Step) -> dict[str, str]:
+    """What can be typed of a layer beside :func:`settings_of`, and what it is."""
+    fields = step.settings_model.model_fields
+    return {name: str(fields[name].description) for name in BY_HAND.get(step.layer, ())}
+
+
+def _typed(name: str, value: str) -> Any:
+    """What was typed of that."""
+    if value.startswith("@"):
+        try:
+            value = Path(value[1:]).read_text("utf-8")
+        except (OSError, ValueError) as error:
+            raise PlainError(
+                say("{file} cannot be read.", file=value[1:]), "Give @ and the name of a JSON file."
+            ) from error
+    if not value:
+        return None if name in ("box", "center") else []
+    try:
+        return json.loads(value)
+    except ValueError:
+        if name == "box":
+            return keep_box(value)
+        try:
+            return [float(x) for x in value.split(",")]
+        except ValueError:
+            return value  # told with the reason when the recipe is read
+
+
 def parsed(text: str) -> tuple[str, dict[str, Any]]:
     """A setting typed as ``layer.name=value``: the layer, and what is to be changed there.
 
@@ -103,6 +159,8 @@ def parsed(text: str) -> tuple[str, dict[str, Any]]:
     layer, dot, name = name.strip().partition(".")
     steps = {s.layer: s for s in STEPS}
     known = {s.name: s for s in settings_of(steps[layer])} if layer in steps else {}
+    if sign and layer in steps and name in by_hand(steps[layer]):
+        return layer, {name: _typed(name, value.strip())}
     if not (sign and dot) or name not in known:
         remedy = "`vast-quarry settings` lists them; write LAYER.NAME=VALUE, as in points.least_views=4."
         raise PlainError(say('There is no setting "{name}".', name=text.strip()), remedy)
