@@ -122,6 +122,7 @@ def figures_of(
         "center_sigma_percent": _center_sigma(solution),
         "lenses": _lens_figures(photos, model, solution),
         "upright_by": standing.witness,
+        "upright_sure": standing.sure,
         "keep_box": box_figures(standing.box),
     }
 

@@ -106,6 +106,8 @@ class CamerasFigures(ScaleFigures, total=False):
     upright_by: str
     #: the same, before it was levelled by hand
     upright_found_by: str
+    #: how sure that is: sure, likely, a guess
+    upright_sure: str
     keep_box: BoxFigures
     mat_corners: int
     mat_residual_mm: float

@@ -2385,6 +2385,8 @@ export interface components {
             upright_by?: string;
             /** Upright Found By */
             upright_found_by?: string;
+            /** Upright Sure */
+            upright_sure?: string;
             /** Weak */
             weak?: number;
         };

@@ -1,6 +1,6 @@
 """The world frame: upright, on the ground, with its origin in the middle of the subject's foot; and a suggested keep box.
 
-Up and ground are found in :mod:`.upright`. The subject (:mod:`.subject`) is what the cameras look at: the cluster of points
+Up and ground are found in :mod:`.gravity`. The subject (:mod:`.subject`) is what the cameras look at: the cluster of points
 above the ground around the place where the optical axes meet. The box is turned about the upright so that it is smallest.
 """
 
@@ -13,11 +13,11 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
+from vast_quarry.core.align.gravity import Sureness, Up, find_up
 from vast_quarry.core.align.subject import focus_point, foot_of, subject_cluster, without_strays
 from vast_quarry.core.align.upright import (
     ground_plane,
     up_from_above,
-    up_from_laps,
     up_from_level_photos,
     wall_normal,
 )
@@ -42,7 +42,7 @@ class Standing:
     """How the model was stood up.
 
     The transform to the upright frame, where up came from, the keep box, whether there is a ground and how rough it is
-    (spread of its points about the plane, in world units).
+    (spread of its points about the plane, in world units), what to tell, and how sure it is which way is up.
     """
 
     transform: Similarity
@@ -51,6 +51,7 @@ class Standing:
     ground: bool
     rough: float = 0.0
     notes: list[Said] = field(default_factory=list)
+    sure: Sureness = "sure"
 
 
 def world_frame(
@@ -76,25 +77,16 @@ def world_frame(
     """
     notes: list[Said] = []
     place = kind != "object"
-    up = up_from_above(rotations) if kind == "strip" else up_from_level_photos(rotations)
-    witness = "views from above" if kind == "strip" else "level photos"
     wall = wall_normal(points, centers) if kind == "facade" else None
-    if wall is not None:
-        # walls are upright: how photos were held says only which way along it is up
-        up = up - (up @ wall) * wall
-        up, witness = up / np.linalg.norm(up), "wall"
-    # cameras along a wall or over a strip are no lap about anything
-    laps = up_from_laps(centers, up) if len(centers) >= 8 and kind in ("object", "place") else None
-    if laps is not None:
-        up, witness = laps, "camera laps"
-    plane = None if masked else ground_plane(points, centers, up)
+    found = _up(rotations, centers, points, masked or mat is not None, kind, wall)
+    up, witness, sure, plane = found.direction, found.witness, found.sure, None if masked else found.ground
     focus = focus_point(rotations, centers)
     reach = float(np.median(np.linalg.norm(centers - focus, axis=1)))
     rough = 0.0
     if plane is not None:
-        up, offset, rough = plane
-        witness = "ground plane"
+        _, offset, rough = plane
     if mat is not None:
+        sure = "sure"
         up = mat.rotation.T @ [0.0, 0.0, 1.0]
         # height over the mat is scale (up . x) + shift
         plane, witness = (up, -float(mat.shift[2]) / mat.scale, rough), "marker mat"
@@ -142,11 +134,35 @@ def world_frame(
     pad = 0.08 * float((high - low).max())
     bottom = 0.0 if ground is not None and not place else min(float(low[2]), 0.0) - pad
     box = KeepBox((low[0] - pad, low[1] - pad, bottom), (high[0] + pad, high[1] + pad, high[2] + pad))
-    if plane is None and not masked:
+    if sure == "a guess":
+        notes.append(
+            Said(
+                "Which way is up is a guess: laps, ground and how the photos were held do not agree. Check that the model stands "
+                "upright, and turn it in Cameras if it does not."
+            )
+        )
+    elif plane is None and not masked:
         notes.append(
             Said("No ground was found: up comes from how the photos were held; check that the model stands upright.")
         )
-    return Standing(transform, witness, box, plane is not None, rough, notes)
+    return Standing(transform, witness, box, plane is not None, rough, notes, sure)
+
+
+def _up(rotations: Array, centers: Array, points: Array, masked: bool, kind: Kind, wall: Array | None) -> Up:
+    """Which way is up, by what is recorded."""
+    if kind == "strip" or wall is not None:
+        up, witness = (up_from_above(rotations), "views from above")
+        if wall is not None:
+            # walls are upright: how photos were held says only which way along it is up
+            up = up_from_level_photos(rotations)
+            up = up - (up @ wall) * wall
+            up, witness = up / np.linalg.norm(up), "wall"
+        plane = None if masked else ground_plane(points, centers, up)
+        if plane is not None:
+            up, witness = plane[0], "ground plane"
+        return Up(up, witness, "sure", plane, 0.0)
+    # cameras along a wall or in a room are no lap about anything
+    return find_up(rotations, centers, points, not masked, kind in ("object", "place"))
 
 
 #: room about the subject, of its longest side; points of a body, and the share of them (percent), that may lie beyond what counts
