@@ -60,7 +60,7 @@ def test_by_keyboard_alone_from_a_new_project_to_a_saved_model(
     expect(page.locator(".bed", has_text="Texture")).to_contain_text("atlas", timeout=420_000)
     expect(page.locator(".bed", has_text="Cameras")).to_contain_text("of 16 placed")
     expect(page.locator("footer")).to_contain_text(
-        "Made: Photos 1, Masks 1, Cameras 1, Points 1, Surface 1 and Texture 1."
+        "Done. Made: Photos 1, Masks 1, Cameras 1, Points 1, Surface 1 and Texture 1."
     )
     wait_drawn(page, "mesh", 0.03)
     tab_to(page, page.get_by_role("button", name="wire"))
@@ -166,7 +166,7 @@ def test_plan_and_shoot_with_the_rig(page: Page, address: str) -> None:
     expect(page.locator(".bed.on")).not_to_contain_text(before.splitlines()[-1])
     page.get_by_text("Print and files").click()
     with page.expect_download() as download:
-        page.get_by_role("link", name="Shot list").click()
+        page.get_by_role("link", name="Shot list (CSV)").click()
     assert download.value.path().read_text().startswith("shot,lap,turn_deg")
     page.get_by_role("button", name="Undo shot changes").click()
     expect(page.locator(".bed.on")).to_contain_text("20 shots planned")

@@ -47,15 +47,15 @@ def test_suggested_then_painted_undone_and_reloaded(page: Page, address: str, tu
     page.mouse.down()
     page.mouse.move(*place(0.54, 0.4), steps=6)
     page.mouse.up()
-    expect(page.get_by_text("Mended masks are not taken yet")).to_be_visible()
+    expect(page.get_by_text("Mask edits are not applied yet")).to_be_visible()
     painted = picture(page, address, turntable, "finial_001.jpg")
     assert painted.sum() > before.sum() + 100
     assert painted[120, 200]
     page.keyboard.press("Control+z")
-    expect(page.get_by_text("Mended masks are not taken yet")).to_have_count(0)
+    expect(page.get_by_text("Mask edits are not applied yet")).to_have_count(0)
     assert (picture(page, address, turntable, "finial_001.jpg") == before).all()
     page.get_by_role("button", name="Redo", exact=True).click()
-    expect(page.get_by_text("Mended masks are not taken yet")).to_be_visible()
+    expect(page.get_by_text("Mask edits are not applied yet")).to_be_visible()
     # an outline of corners on two photos at once, closed by a key
     page.get_by_role("listbox", name="Photos").focus()
     page.keyboard.press("Home")
@@ -66,12 +66,12 @@ def test_suggested_then_painted_undone_and_reloaded(page: Page, address: str, tu
         page.mouse.click(*place(x, y))
     page.keyboard.press("Enter")
     page.reload()
-    expect(page.get_by_text("Mended masks are not taken yet")).to_be_visible()
+    expect(page.get_by_text("Mask edits are not applied yet")).to_be_visible()
     told = api(address, f"/api/projects/{turntable}/masks")
     assert told["undo"] == 2
     assert {r["path"]: r["edits"] for r in told["rows"] if r["edits"]} == {"finial_001.jpg": 2, "finial_002.jpg": 1}
-    page.get_by_role("button", name="Take them").click()
-    expect(page.get_by_text("Mended masks are not taken yet")).to_have_count(0, timeout=120_000)
+    page.get_by_role("button", name="Apply", exact=True).click()
+    expect(page.get_by_text("Mask edits are not applied yet")).to_have_count(0, timeout=120_000)
     with page.expect_download() as download:
         page.get_by_role("link", name="Save").click()
     assert download.value.path().read_bytes()[:2] == b"PK"

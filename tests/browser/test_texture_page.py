@@ -22,7 +22,7 @@ def test_the_texture_by_photo_by_stretch_and_what_it_is_worth(page: Page, addres
                 {"not seen": "Seen by no photo", "by photo": "as right beside it", "stretch": "twice as long"}[name]
             )
         )
-    page.get_by_role("radio", name="kept back", exact=True).click()
+    page.get_by_role("radio", name="check photos", exact=True).click()
     ask = page.get_by_role("button", name="Keep 4 photos back")
     expect(ask).to_be_visible()
     before = {j["id"] for j in api(address, "/api/jobs")}

@@ -43,7 +43,7 @@ class Silent:
         self.runner: Runner | None = None
         self.cancel_at = ""
 
-    def begin(self, layer: str, title: str) -> None: ...
+    def begin(self, layer: str, title: str, number: int = 1, of: int = 1) -> None: ...
 
     def stage(self, layer: str, text: str, done: float, total: float, left: float | None = None) -> None:
         self.stages.append((layer, text, done, total))

@@ -70,9 +70,11 @@ def test_contract_is_typed_and_current(client: TestClient) -> None:
 
 def test_a_job_says_what_it_made_and_where(client: TestClient, built: int) -> None:
     job = next(j for j in client.get("/api/jobs").json() if j["kind"] == "run" and j["project_id"] == built)
-    assert job["message"]["text"] == "Made: Photos 1, Masks 1, Cameras 1, Points 1, Surface 1 and Texture 1."
+    text = job["message"]["text"]
+    assert text.startswith("Done. ")
+    assert text.endswith("Made: Photos 1, Masks 1, Cameras 1, Points 1, Surface 1 and Texture 1.")
     assert (job["project"], job["until"]) == ("Carved milestone", "texture")
-    assert sentence(job["message"]).in_language("de").startswith("Gemacht: Fotos 1, Masken 1, Kameras 1")
+    assert sentence(job["message"]).in_language("de").startswith("Fertig. ")
 
 
 def test_figures_of_versions_are_those_of_their_layers(client: TestClient, data: Path, built: int) -> None:

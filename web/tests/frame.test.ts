@@ -25,6 +25,7 @@ describe('the beds', () => {
       layer: 'cameras',
       number: 1,
       figures: { photos: 3, placed: 2, weak: 1 },
+      findings: [said('Something to know.')],
     } as unknown as Version
     project.layers = [layer({ layer: 'cameras', number: 1, versions: [version] })]
     const beds = mount(Beds, { open: 'photos' })
@@ -35,6 +36,8 @@ describe('the beds', () => {
     expect(says[1]).toBe('1 included, 2 left out')
     expect(says[3]).toBe('3 of 3 placed')
     expect(says[4]).toBe('nothing yet')
+    // what there is to know is marked in the list
+    expect(beds.all('.mark').map((m) => m.textContent)).toEqual(['11 finding'])
     expect(beds.find('[aria-current=page] .n')!.textContent).toBe('Photos')
     beds.close()
   })
@@ -66,10 +69,15 @@ describe('the beds', () => {
 
 describe('the job line', () => {
   it('says what runs, how far, how long yet, and stops it', async () => {
-    useJobs().take([job({ id: 5, stage: 'Matching photos', done: 30, total: 120, seconds_left: 90 })])
+    const more = { project: 'Well-head', step: 3, steps: 5, share: 0.4 }
+    useJobs().take([
+      job({ id: 5, stage: 'Matching photos', done: 30, total: 120, seconds_left: 90, ...more }),
+    ])
     const line = mount(JobLine, {})
     expect(line.find('.line')!.textContent).toContain('Matching photos')
-    expect(line.find('.track i')!.style.width).toBe('25%')
+    // the bar is of the whole, the count of the step
+    expect(line.find('.track i')!.style.width).toBe('40%')
+    expect(line.find('.place')!.textContent).toBe('Well-head · step 3 of 5')
     expect(line.find('.line')!.textContent).toMatch(/1 min 30 s|90 s|1:30|2 min/)
     line.button('Stop')!.click()
     await settled()

@@ -10,8 +10,8 @@ vi.mock('vue-router', () => ({ useRouter: () => ({ push }) }))
 beforeEach(freshStores)
 
 const made = {
-  text: 'Made: Texture 2.',
-  pattern: 'Made: {what}.',
+  text: 'Done. Made: Texture 2.',
+  pattern: 'Done. Made: {what}.',
   values: {
     what: [{ text: 'Texture 2', pattern: '{layer} {number}', values: { layer: 'Texture', number: 2 } }],
   },
@@ -42,7 +42,7 @@ describe('the queue of jobs', () => {
     await settled()
     const rows = queue.all('li').map((li) => li.textContent.replace(/\s+/g, ' '))
     expect(rows[0]).toContain('Run Texture Well-head')
-    expect(rows[0]).toContain('Made: Texture 2.')
+    expect(rows[0]).toContain('Done. Made: Texture 2.')
     expect(queue.all('li')[1].querySelector('p')!.className).toContain('bad')
     expect(queue.all('li')[2].querySelector('button')!.textContent.trim()).toBe('Stop')
     queue.all('li')[0].querySelector('button')!.click()
@@ -50,7 +50,7 @@ describe('the queue of jobs', () => {
     queue.close()
     setLanguage('de')
     const german = mount(JobQueue, {})
-    expect(german.host.textContent).toContain('Gemacht: Textur 2.')
+    expect(german.host.textContent).toContain('Fertig. Gemacht: Textur 2.')
     setLanguage('en')
     german.close()
   })

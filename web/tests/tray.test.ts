@@ -126,10 +126,10 @@ describe('the tray', () => {
 
   it('says that nothing is to be remarked only where something was looked at', () => {
     const before = open()
-    expect(before.host.textContent).not.toContain('Nothing to remark')
+    expect(before.host.textContent).not.toContain('No findings')
     before.close()
     const after = open({ version: {} })
-    expect(after.host.textContent).toContain('Nothing to remark')
+    expect(after.host.textContent).toContain('No findings')
     after.close()
     const found = open({ version: { findings: [said('2 photos could not be placed.')] } })
     expect(found.all('.card').map((c) => c.textContent.trim())).toEqual(['2 photos could not be placed.'])

@@ -29,7 +29,7 @@ class BarReporter:
     def __exit__(self, *_: object) -> None:
         self.progress.stop()
 
-    def begin(self, layer: str, title: str) -> None:
+    def begin(self, layer: str, title: str, number: int = 1, of: int = 1) -> None:
         """A step begins."""
         self._task = self.progress.add_task("", total=1, layer=told(title))
         self._stage = ""
@@ -72,7 +72,7 @@ class PlainReporter:
     def _line(self, text: str) -> None:
         self.console.print(text, markup=False, highlight=False, soft_wrap=True)
 
-    def begin(self, layer: str, title: str) -> None:
+    def begin(self, layer: str, title: str, number: int = 1, of: int = 1) -> None:
         """A step begins."""
         self._stage = ""
         self._line(f"{told(title)} ...")

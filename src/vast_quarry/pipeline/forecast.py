@@ -30,6 +30,11 @@ TYPICAL: dict[str, dict[str, float]] = {
     "finish": {"Editing": 5},
 }  # fmt: skip
 
+#: seconds, and share of the whole, over which what is foretold anew comes into what is told
+SLOWLY, SHARE = 5.0, 0.15
+#: share of the whole until which what is foretold is told as it is
+EARLY = 0.1
+
 #: share of a stage after which its own pace counts more than what it took before
 OWN_PACE = 0.08
 #: weight of the earlier run at the beginning, as a share of the whole step; gone when this share of it is seen: one short
@@ -88,3 +93,28 @@ class StageClock:
         if self._stage is not None:
             self.took[self._stage] = self.took.get(self._stage, 0.0) + self.now() - self._began
             self._stage = None
+
+
+@dataclass
+class SteadyLeft:
+    """The time left of a whole run as it is told: it runs down with the clock, and what is foretold anew comes in slowly."""
+
+    now: Callable[[], float] = time.monotonic
+    _began: float | None = None
+    _at: float = 0.0
+    _told: float = 0.0
+
+    def told(self, foretold: float) -> float:
+        """Seconds to tell, when so many are foretold."""
+        clock = self.now()
+        if self._began is None:
+            self._began, self._at, self._told = clock, clock, foretold
+            return foretold
+        elapsed, since = clock - self._began, clock - self._at
+        running_down = max(self._told - since, 0.0)
+        if elapsed < EARLY * (elapsed + running_down):
+            weight = 1.0
+        else:
+            weight = min(1.0, since / max(SLOWLY, SHARE * (elapsed + running_down)))
+        self._at, self._told = clock, running_down + weight * (foretold - running_down)
+        return self._told

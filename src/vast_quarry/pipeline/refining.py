@@ -91,7 +91,7 @@ def refined(context: Context, mesh: Mesh, solution: Solution, turns: int, foot: 
         better, then = round(agreed[-1], 3), round(agreed[0], 3)
         context.found(
             say(
-                "Refined by the photos: they agree about the surface to {now}, before to {then} (1 is alike).",
+                "Photo agreement rose from {then} to {now} (1 = identical).",
                 now=better,
                 then=then,
             )

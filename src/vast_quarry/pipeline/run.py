@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import threading
 import time
+from collections.abc import Mapping
 from concurrent.futures import BrokenExecutor
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -14,6 +15,7 @@ from threadpoolctl import threadpool_limits
 
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.progress import Cancelled
+from vast_quarry.pipeline.ahead import Ahead
 from vast_quarry.pipeline.contents import KNOWN, Held, folder_contents, stamp_of
 from vast_quarry.pipeline.executors import LazyExecutor
 from vast_quarry.pipeline.forecast import TYPICAL, StageClock
@@ -92,6 +94,8 @@ class Runner:
         self.layer = ""
         self._pace = 1.0
         self._held: list[Held] = []
+        self._stamps: dict[str, str] = {}
+        self._ahead = Ahead(reporter, [], lambda layer: 0.0)
 
     def run(
         self, recipe: Recipe, places: dict[str, dict[str, Any]], until: str = "texture", from_in_use: bool = False
@@ -116,9 +120,14 @@ class Runner:
         # impossible settings are told before anything is computed
         settings = [recipe.settings(s.layer, s.settings_model, places.get(s.layer, {})) for s in chosen]
         executor, memory = LazyExecutor(), MemoryWatch()
+        self._stamps = {}
         at_once = True
         try:
             with self.store.making(), memory:
+                todo = self._foreseen(list(zip(chosen, settings)), until, from_in_use)
+                self._ahead = Ahead(
+                    self.reporter, list(todo), lambda layer: sum(self._plan(layer, todo[layer]).values())
+                )
                 for step, values in zip(chosen, settings):
                     self.layer = step.layer
                     if not (from_in_use and step.layer != until and self._take(step, values, result)):
@@ -131,17 +140,45 @@ class Runner:
             result.seconds = time.monotonic() - began
         return result
 
-    def _take(self, step: Step, values: StepSettings, result: RunResult) -> bool:
-        """Take a layer's version in use as it is, if there is one and it goes with those taken before."""
+    def _foreseen(
+        self, steps: list[tuple[Step, StepSettings]], until: str, from_in_use: bool
+    ) -> dict[str, dict[str, Any]]:
+        """Settings of the layers that are to be made, as far as can be known before; in order."""
+        versions: dict[str, Version] = {}
+        keys: dict[str, str] = {}
+        out: dict[str, dict[str, Any]] = {}
+        for step, values in steps:
+            self.layer, found = step.layer, None
+            there = all(p in versions for p in step.parents)
+            if from_in_use and step.layer != until and there:
+                found = self._in_use_still(step, values, versions)
+            if found is None:
+                keys[step.layer] = self._key(step, values, {p: keys[p] for p in step.parents})
+                found = self._found(step, values, keys[step.layer])
+            if found is None:
+                out[step.layer] = values.model_dump(mode="json")
+            else:
+                versions[step.layer], keys[step.layer] = found, found.key
+        return out
+
+    def _in_use_still(self, step: Step, values: StepSettings, parents: Mapping[str, Version]) -> Version | None:
+        """A layer's version in use, if there is one and it goes with those of the layers before."""
         if isinstance(values, PhotosSettings):
-            return False
+            return None
         number = self.store.in_use().get(step.layer)
         found = next((v for v in self.store.versions(step.layer) if v.number == number), None)
-        if found is None or any(not self.store.still_good(found, p, result.versions[p].number) for p in step.parents):
-            return False
+        if found is None or any(not self.store.still_good(found, p, parents[p].number) for p in step.parents):
+            return None
         if isinstance(values, MasksSettings) and not self._projected_still(found, values):
+            return None
+        return found
+
+    def _take(self, step: Step, values: StepSettings, result: RunResult) -> bool:
+        """Take a layer's version in use as it is, if that holds."""
+        found = self._in_use_still(step, values, result.versions)
+        if found is None:
             return False
-        self.reporter.begin(step.layer, step.title)
+        self._ahead.begin(step.layer, step.title)
         self._note(found, found.settings, result, reused=True, peak=None)
         return True
 
@@ -169,6 +206,24 @@ class Runner:
             }
         )
         self.reporter.end(version.layer, version.seconds, reused)
+
+    def _key(self, step: Step, settings: StepSettings, parents: dict[str, str]) -> str:
+        """Identity of what a layer makes of that."""
+        if step.layer not in self._stamps:
+            self._stamps[step.layer] = self._stamp(settings)
+        stamp = self._stamps[step.layer]
+        counts = {
+            k: v for k, v in settings.model_dump(mode="json").items()
+            if not ((stamp and k in _FOLDERS) or k in ("edits", "model", "network") or k in settings.untouched)
+        }  # fmt: skip
+        return version_key(step.layer, counts, parents, stamp)
+
+    def _found(self, step: Step, settings: StepSettings, key: str) -> Version | None:
+        """The version that was made of that before."""
+        found = self.store.find(step.layer, key)
+        if isinstance(settings, PhotosSettings):
+            return self._still_there(found) or self._same_photos(settings)
+        return found
 
     def _stamp(self, settings: StepSettings) -> str:
         """What folders of photos or masks hold now: a run over changed ones is another run."""
@@ -230,16 +285,9 @@ class Runner:
     ) -> None:
         plain = settings.model_dump(mode="json")
         parents = {p: result.versions[p] for p in step.parents}
-        self.reporter.begin(step.layer, step.title)
-        stamp = self._stamp(settings)
-        counts = {
-            k: v for k, v in plain.items()
-            if not ((stamp and k in _FOLDERS) or k in ("edits", "model", "network") or k in settings.untouched)
-        }  # fmt: skip
-        key = version_key(step.layer, counts, {p: v.key for p, v in parents.items()}, stamp)
-        found = self.store.find(step.layer, key)
-        if isinstance(settings, PhotosSettings):
-            found = self._still_there(found) or self._same_photos(settings)
+        self._ahead.begin(step.layer, step.title)
+        key = self._key(step, settings, {p: v.key for p, v in parents.items()})
+        found = self._found(step, settings, key)
         reused = found is not None
         memory.mark()
         if found is None:
@@ -248,7 +296,7 @@ class Runner:
             resumed = any(folder.iterdir())
             context = Context(
                 folder, settings, {p: self.store.folder(v) for p, v in parents.items()},
-                step.layer, self.reporter, executor, self.cancelled, clock=StageClock(self._plan(step.layer, plain)),
+                step.layer, self._ahead, executor, self.cancelled, clock=StageClock(self._plan(step.layer, plain)),
                 lineage=self.store.lineage(parents.values()),
             )  # fmt: skip
             try:

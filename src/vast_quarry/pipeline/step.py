@@ -78,9 +78,12 @@ class StepSettings(BaseModel):
 
 
 class Reporter(Protocol):
-    """Told how far a run is; implemented by the command line and, later, by jobs."""
+    """Told how far a run is; implemented by the command line and by jobs.
 
-    def begin(self, layer: str, title: str) -> None: ...
+    A layer that begins is the ``number``-th ``of`` those that are to be made; ``left`` are seconds of the whole run.
+    """
+
+    def begin(self, layer: str, title: str, number: int = 1, of: int = 1) -> None: ...
     def stage(self, layer: str, text: str, done: float, total: float, left: float | None = None) -> None: ...
     def end(self, layer: str, seconds: float, reused: bool) -> None: ...
     def say(self, text: str) -> None: ...
@@ -105,6 +108,7 @@ class Context:
     lineage: dict[str, Path] = field(default_factory=dict)
     _last: float = 0.0
     _stage: str = ""
+    _most: tuple[float, float] = (0.0, 0.0)
 
     def check(self) -> None:
         """Raise :class:`Cancelled` when the user wants to stop."""
@@ -115,6 +119,9 @@ class Context:
         """Report progress within a named stage of the step; reports closer than a fifth of a second are dropped."""
         self.check()
         now = time.monotonic()
+        if text == self._stage and total == self._most[1]:
+            done = max(done, self._most[0])  # what is tried again was done before
+        self._most = (done, total)
         if now - self._last > 0.2 or done >= total or done == 0 or text != self._stage:
             if text != self._stage:
                 # what the stage before let go lies idle otherwise: of a surface out of 1.7 million points 700 MB

@@ -100,6 +100,11 @@ class Job(SQLModel, table=True):
     stage: str = ""
     done: float = 0.0
     total: float = 0.0
+    #: which of its steps a job is at, of so many
+    step: int = 1
+    steps: int = 1
+    #: how far the whole of it is, 0 to 1
+    share: float = 0.0
     seconds_left: float | None = None
     message: str = Field(default="", sa_column=Column(SaidText, nullable=False))
     log: list[str] = Field(default_factory=list, sa_column=Column(SaidLines, nullable=False))

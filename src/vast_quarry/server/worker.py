@@ -20,17 +20,17 @@ from vast_quarry.core.formats.lock import release, wait_for
 from vast_quarry.core.progress import Cancelled
 from vast_quarry.core.words import Said, say, together
 from vast_quarry.pipeline.recipe import Recipe
-from vast_quarry.pipeline.registry import step_of
 from vast_quarry.pipeline.run import Runner
 from vast_quarry.pipeline.sentence import sentence
 from vast_quarry.server.database import open_database
 from vast_quarry.server.log import write_log
 from vast_quarry.server.models import Job, Project, now
 from vast_quarry.server.services import bringing, dispatch, drafts, videos
+from vast_quarry.server.services.ending import end_of_run
 from vast_quarry.server.services.folders import Folders, folders_of
 from vast_quarry.server.services.jobs import STOPPED, lane_of, next_job, requeue_lost
 from vast_quarry.server.services.judging import judge_project, proposed_out
-from vast_quarry.server.services.layers import no_longer_there, places_of, recipe_of
+from vast_quarry.server.services.layers import keep_as_judged, no_longer_there, places_of, recipe_of
 from vast_quarry.server.services.pictures import sets_of
 from vast_quarry.server.services.shooting import shoot_project
 from vast_quarry.server.services.world import make_ready
@@ -47,6 +47,7 @@ class JobReporter:
         self._stage = ""
         self._left: tuple[float, float] | None = None
         self._paused = False
+        self._began, self._share = time.monotonic(), 0.0
         self._lock = threading.Lock()
 
     def write(self, **values: object) -> None:
@@ -68,10 +69,10 @@ class JobReporter:
             session.add(job)
             session.commit()
 
-    def begin(self, layer: str, title: str) -> None:
+    def begin(self, layer: str, title: str, number: int = 1, of: int = 1) -> None:
         """A step begins."""
-        self._stage, self._left = "", None
-        self.write(layer=layer, stage="", done=0, total=0, seconds_left=None, line=say("{layer} …", layer=title))
+        self._stage = ""
+        self.write(layer=layer, stage="", done=0, total=0, step=number, steps=of, line=say("{layer} …", layer=title))
 
     def stage(self, layer: str, text: str, done: float, total: float, left: float | None = None) -> None:
         """Progress within a stage."""
@@ -81,7 +82,19 @@ class JobReporter:
             return
         self._stage, self._last, self._left = text, clock, None if left is None else (clock, left)
         extra = {"line": text} if fresh else {}
-        self.write(layer=layer, stage=text, done=done, total=total, seconds_left=left, **extra)
+        self.write(
+            layer=layer, stage=text, done=done, total=total, seconds_left=left, share=self._so_far(done, total), **extra
+        )  # fmt: skip
+
+    def _so_far(self, done: float, total: float) -> float:
+        """How far the whole is, by the time it takes; of a job that foretells none, by what it counts."""
+        spent = time.monotonic() - self._began
+        if self._left is not None:
+            share = spent / max(spent + self._left[1], 1e-9)
+        else:
+            share = done / total if total > 0 else 0.0
+        self._share = max(self._share, min(share, 0.99))
+        return self._share
 
     def beat(self) -> None:
         """Sign of life between reports; the time left runs on meanwhile."""
@@ -213,6 +226,8 @@ def _run_layers(
         reporter.say(say("Left out as judging proposes: {list}.", list=", ".join(out)))
     for name in no_longer_there(project):
         reporter.say(say("The setting {name} is of another version of the program and is passed over.", name=name))
+    if not job.params.get("everything"):
+        keep_as_judged(recipe, folders, project)
     places = places_of(folders)
     if recipe.layers.get("cameras", {}).get("sets_apart"):
         places["cameras"] = {"sets": sets_of(project, folders)}
@@ -220,12 +235,7 @@ def _run_layers(
     for k, layer in enumerate(done.versions):
         reporter.stage("", "Pictures for the page", k, len(done.versions))
         make_ready(folders, layer)
-    made = [
-        say("{layer} {number}", layer=Said(step_of(s["layer"]).title), number=s["version"])
-        for s in done.steps
-        if not s["reused"]
-    ]
-    return say("Made: {what}.", what=made) if made else Said("Everything was there already.")
+    return end_of_run(done)
 
 
 def _inside(error: BaseException) -> Said:

@@ -3122,6 +3122,8 @@ export interface components {
             project_id: number;
             /** Seconds Left */
             seconds_left: number | null;
+            /** Share */
+            share: number;
             /** Stage */
             stage: string;
             /** Started */
@@ -3131,6 +3133,10 @@ export interface components {
              * @enum {string}
              */
             state: "queued" | "running" | "done" | "failed" | "cancelled";
+            /** Step */
+            step: number;
+            /** Steps */
+            steps: number;
             /** Total */
             total: number;
             /** Until */
@@ -3191,6 +3197,8 @@ export interface components {
             layer: "photos" | "masks" | "cameras" | "points" | "surface" | "texture" | "finish";
             /** Number */
             number: number | null;
+            /** Runs */
+            runs: ("photos" | "masks" | "cameras" | "points" | "surface" | "texture" | "finish")[];
             /** Settings */
             settings: components["schemas"]["SettingOut"][];
             /**
@@ -6773,7 +6781,7 @@ export interface operations {
                      */
                     features_obey_masks?: "auto" | "always" | "never";
                     /**
-                     * When photos came or went
+                     * When photos change
                      * @description Photos that came are placed by the alignment that is there, whose level, scale and keep box stay; or all is aligned afresh.
                      * @enum {string}
                      */
@@ -6863,7 +6871,7 @@ export interface operations {
                      */
                     ratio?: number;
                     /**
-                     * Where photos are left over
+                     * If photos cannot be placed
                      * @description Photos that could not be placed get another try, with contrast lifted in flat areas, more features and more partners.
                      * @enum {string}
                      */
@@ -6886,7 +6894,7 @@ export interface operations {
                      */
                     subject?: number;
                     /**
-                     * Features of tilted views
+                     * Match steep angles
                      * @description Features are sought besides in photos squeezed as if seen from higher up: ties laps at heights far apart.
                      * @enum {string}
                      */
@@ -7202,12 +7210,12 @@ export interface operations {
                      */
                     infer?: boolean;
                     /**
-                     * Trim farther than
+                     * Trim surface beyond
                      * @description Surface farther than this from any point was not seen, and is trimmed off.
                      */
                     reach?: number;
                     /**
-                     * Turns of refining by the photos
+                     * Refinement passes
                      * @description Each goes over the surface and moves it to where the photos agree best about it; 0 leaves it as the points have it.
                      */
                     refine?: number;
@@ -7218,7 +7226,7 @@ export interface operations {
                     way?: string;
                 } | {
                     /**
-                     * Leave out what other photos contradict
+                     * Ignore outlier colours
                      * @description A passer-by, a highlight or a reflection that only one photo shows gives no colour.
                      */
                     agree?: boolean;
@@ -7228,7 +7236,7 @@ export interface operations {
                      */
                     bits?: string;
                     /**
-                     * Softness put back
+                     * Sharpening
                      * @description A model drawn from a texture is softer than the photos by about a pixel. So much of that is put back: 1 for photos a camera left soft, 0 for such as it sharpened much.
                      */
                     crisp?: number;
@@ -7238,8 +7246,8 @@ export interface operations {
                      */
                     even_out?: boolean;
                     /**
-                     * Photos kept back to check by
-                     * @description So many photos give no colour, and are held against the model: what the texture is worth where nobody photographed.
+                     * Check photos
+                     * @description So many photos give no colour: they test the texture from places it was not made from.
                      */
                     kept_back?: number;
                     /**
@@ -7253,7 +7261,7 @@ export interface operations {
                      */
                     largest_side?: number;
                     /**
-                     * Lay photos onto the surface
+                     * Correct small photo shifts
                      * @description Where a photo lies off what the others show by more than half a pixel it is moved there: for lenses that bend otherwise than their model says, and for what the surface is off.
                      */
                     lay?: boolean;

@@ -16,7 +16,13 @@ const NAMES = ['plan', 'photos', 'masks', 'cameras', 'points', 'surface', 'textu
 
 function figure(name: string): string {
   const version: Version | null = project.version(name)
-  if (name === 'plan') return project.planned ? t('figure.plan', { n: project.planned }) : t('state.empty')
+  // what is made without them needs neither a plan nor to be finished
+  const textured = !!project.version('texture')
+  if (name === 'plan')
+    return project.planned
+      ? t('figure.plan', { n: project.planned })
+      : t(textured ? 'state.optional' : 'state.empty')
+  if (name === 'finish' && !version && textured) return t('state.optional')
   if (name === 'photos') {
     const all = project.photos.length
     const kept = project.photos.filter((p) => p.kept && !p.problem).length
@@ -55,6 +61,7 @@ const beds = computed(() =>
       key: k + 1,
       share,
       state,
+      findings: job ? 0 : (project.version(name)?.findings.length ?? 0),
       text: job ? say(job.stage) || t('state.running') : figure(name),
       tone: 92 - 2.6 * k,
     }
@@ -82,6 +89,10 @@ const joint = (k: number) => {
       <svg viewBox="0 0 220 8" preserveAspectRatio="none" aria-hidden="true"><path :d="joint(b.key)" /></svg>
       <span class="n">{{ t(`layers.${b.name}`) }}</span>
       <kbd>{{ b.key }}</kbd>
+      <span v-if="b.findings" class="mark num" :title="t('state.findings', { n: b.findings })"
+        ><span aria-hidden="true">{{ b.findings }}</span
+        ><span class="unseen">{{ t('state.findings', { n: b.findings }) }}</span></span
+      >
       <span class="f num"
         ><em v-if="b.state === 'stale'">{{ t('state.stale') }} · </em>{{ b.text }}</span
       >
@@ -167,6 +178,26 @@ kbd {
   border-radius: 3px;
   padding: 0 5px;
   opacity: 0.7;
+}
+.mark {
+  position: absolute;
+  top: 50%;
+  right: 42px;
+  transform: translateY(-50%);
+  min-width: 18px;
+  padding: 0 5px;
+  border-radius: 9px;
+  border: 1px solid #7a4a06;
+  color: #7a4a06;
+  background: var(--paper);
+  font-size: 11px;
+  font-weight: 700;
+  line-height: 16px;
+  text-align: center;
+}
+:global(.dark .beds .mark) {
+  color: var(--ochre);
+  border-color: var(--ochre);
 }
 .on {
   background: var(--paper) !important;

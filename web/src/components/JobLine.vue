@@ -12,7 +12,14 @@ const open = ref(false)
 const now = computed(() => jobs.running ?? jobs.active[0] ?? null)
 /** What was over last while the page was open, until something else begins. */
 const last = computed(() => jobs.ended)
-const share = computed(() => (now.value && now.value.total > 0 ? now.value.done / now.value.total : 0))
+const share = computed(() => now.value?.share ?? 0)
+/** Whose job it is, and which of its steps: the line stands on every page, also on those of other projects. */
+const place = computed(() => {
+  const job = now.value
+  if (!job) return ''
+  const steps = job.steps > 1 ? t('job.step', { n: job.step, m: job.steps }) : ''
+  return [job.project, steps].filter(Boolean).join(' · ')
+})
 </script>
 
 <template>
@@ -20,7 +27,10 @@ const share = computed(() => (now.value && now.value.total > 0 ? now.value.done 
     <span class="now" role="status">
       <b v-if="!jobs.connected" class="bad">{{ t('job.gone') }}</b>
       <b v-else-if="now?.pause" class="bad">{{ say(now.message) || t('job.waits') }}</b>
-      <b v-else-if="now">{{ say(now.stage) || t(`job.${now.state}`) }}</b>
+      <template v-else-if="now"
+        ><span class="quiet place">{{ place }}</span>
+        <b>{{ say(now.stage) || t(`job.${now.state}`) }}</b></template
+      >
       <template v-else-if="last"
         ><span :class="last.state === 'failed' ? 'bad' : 'quiet'">{{
           say(last.message) || t(`job.${last.state}`)
@@ -61,7 +71,7 @@ const share = computed(() => (now.value && now.value.total > 0 ? now.value.done 
   position: relative;
 }
 .track {
-  flex: 0 0 240px;
+  flex: 0 0 160px;
   height: 6px;
   background: var(--paper);
   border-radius: 3px;
@@ -86,6 +96,9 @@ const share = computed(() => (now.value && now.value.total > 0 ? now.value.done 
   border-color: var(--ochre);
   color: var(--ochre);
   font-weight: 700;
+}
+.place {
+  margin-right: 6px;
 }
 .now {
   min-width: 0;

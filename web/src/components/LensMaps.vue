@@ -44,7 +44,11 @@ const most = (m: LensMap) => m.curve.reduce((a, b) => (Math.abs(b[1]) > Math.abs
           t('lens.said', { percent: fixed(other(m)!, 1) })
         }}</template><br />
         <span class="quiet">{{
-          t('lens.bends', { px: fixed(most(m)[1], 1), at: fixed(most(m)[0], 0) })
+          t('lens.bends', {
+            px: fixed(Math.abs(most(m)[1]), 1),
+            way: most(m)[1] < 0 ? 'in' : 'out',
+            at: fixed(most(m)[0], 0),
+          })
         }}</span>
       </p>
       <figure>

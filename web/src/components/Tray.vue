@@ -44,6 +44,12 @@ async function withMasks() {
 const used = computed(() =>
   (layer.value?.takes ?? []).map((v) => v.replace(/^\w+/, (name) => t(`layers.${name}`))).join(', '),
 )
+/** What the button does: which layers it makes, or of what versions it makes this one. */
+const does = computed(() => {
+  const runs = layer.value?.runs ?? []
+  if (runs.length > 1) return t('tray.runs', { layers: runs.map((name) => t(`layers.${name}`)).join(', ') })
+  return layer.value?.takes.length ? t('tray.takes', { versions: used.value }) : ''
+})
 /** Finish has its own button: keep the draft. */
 const computes = computed(() => props.layer !== 'finish')
 </script>
@@ -80,10 +86,12 @@ const computes = computed(() => props.layer !== 'finish')
           working
             ? t('tray.computing')
             : project.photos.length
-              ? t('tray.run', { layer: t(`layers.${layer.layer}`) })
+              ? layer.layer === 'photos'
+                ? t('tray.check')
+                : t('tray.run', { layer: t(`layers.${layer.layer}`) })
               : t('tray.noPhotos')
         }}</b>
-        <span>{{ layer.takes.length ? t('tray.takes', { versions: used }) : t('tray.missing') }}</span>
+        <span v-if="does">{{ does }}</span>
       </button>
       <button
         class="go all"

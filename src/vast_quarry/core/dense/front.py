@@ -66,7 +66,7 @@ class Front:
             When there are none.
         """
         if not len(points):
-            raise PlainError("There is no point left there.", "Draw over points.")
+            raise PlainError("There is no point left there.", "Draw over some points.")
         xy, w = _seen(points, matrix)
         low, span = xy.min(0), np.ptp(xy, axis=0)
         # what a spacing measures on the screen, at a middling distance

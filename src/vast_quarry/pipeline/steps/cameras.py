@@ -84,14 +84,14 @@ class CamerasSettings(StepSettings):
     )  # fmt: skip
     tilted_views: Literal["auto", "always", "never"] = setting(
         "auto",
-        "Features of tilted views",
+        "Match steep angles",
         "Features are sought besides in photos squeezed as if seen from higher up: ties laps at heights far apart.",
         cost="Features and matching take two to four times as long.",
         labels={"auto": "where photos fall apart", "always": "always", "never": "never"},
     )  # fmt: skip
     second_try: Literal["auto", "never"] = setting(
         "auto",
-        "Where photos are left over",
+        "If photos cannot be placed",
         "Photos that could not be placed get another try, with contrast lifted in flat areas, more features and more partners.",
         cost="Features and matching take two to three times as long.",
         labels={"auto": "try again with contrast lifted", "never": "leave it at that"},
@@ -112,7 +112,7 @@ class CamerasSettings(StepSettings):
     )
     go_on: Literal["auto", "never"] = setting(
         "auto",
-        "When photos came or went",
+        "When photos change",
         "Photos that came are placed by the alignment that is there, whose level, scale and keep box stay; or all is aligned "
         "afresh.",
         labels={"auto": "go on from the alignment before", "never": "align all afresh"},

@@ -65,7 +65,7 @@ class SurfaceSettings(StepSettings):
     )
     refine: int = setting(
         1,
-        "Turns of refining by the photos",
+        "Refinement passes",
         "Each goes over the surface and moves it to where the photos agree best about it; 0 leaves it as the points have it.",
         main=True, usual=(0, 4), cost="Each takes about as long as a tenth of the depth maps.", ge=0, le=10,
     )  # fmt: skip
@@ -97,7 +97,7 @@ class SurfaceSettings(StepSettings):
     )  # fmt: skip
     reach: float = setting(
         5.0,
-        "Trim farther than",
+        "Trim surface beyond",
         "Surface farther than this from any point was not seen, and is trimmed off.",
         main=True, unit="times point spacing", usual=(3, 15), gt=1, le=50,
     )  # fmt: skip

@@ -76,19 +76,19 @@ class TextureSettings(StepSettings):
     )  # fmt: skip
     agree: bool = setting(
         True,
-        "Leave out what other photos contradict",
+        "Ignore outlier colours",
         "A passer-by, a highlight or a reflection that only one photo shows gives no colour.",
         main=True,
     )
     lay: bool = setting(
         True,
-        "Lay photos onto the surface",
+        "Correct small photo shifts",
         "Where a photo lies off what the others show by more than half a pixel it is moved there: for lenses that bend otherwise than "
         "their model says, and for what the surface is off.",
     )
     crisp: float = setting(
         0.5,
-        "Softness put back",
+        "Sharpening",
         "A model drawn from a texture is softer than the photos by about a pixel. So much of that is put back: 1 for photos a camera "
         "left soft, 0 for such as it sharpened much.",
         main=True, usual=(0, 1), cost="Too much shows as bright rims along edges.", ge=0, le=2,
@@ -108,8 +108,8 @@ class TextureSettings(StepSettings):
     )  # fmt: skip
     kept_back: int = setting(
         0,
-        "Photos kept back to check by",
-        "So many photos give no colour, and are held against the model: what the texture is worth where nobody photographed.",
+        "Check photos",
+        "So many photos give no colour: they test the texture from places it was not made from.",
         usual=(0, 6), cost="The texture lacks what only they show.", ge=0, le=200,
     )  # fmt: skip
     obey_masks: bool = setting(
@@ -370,7 +370,7 @@ def _laid(
         listed = ", ".join(f"{Path(v.order.file).name} ({m:.1f} px)" for m, v in moved[:5])
         context.found(
             say(
-                "{count} photos lay off what the others show of the surface by more than half a pixel in places, and were moved there: {photos}.",
+                "{count, plural, one {# photo was} other {# photos were}} shifted by more than half a pixel in places, and corrected: {photos}.",
                 count=len(moved), photos=listed,
             )
         )  # fmt: skip

@@ -44,6 +44,12 @@ class JobOut(BaseModel):
     stage: str
     done: float
     total: float
+    #: which of its steps it is at, of so many
+    step: int
+    steps: int
+    #: how far the whole of it is, 0 to 1; never less than before
+    share: float
+    #: of the whole
     seconds_left: float | None
     message: Sentence
     log: list[Sentence]

@@ -192,7 +192,7 @@ def found(folders: Folders, draft: Draft, wish: FindIn) -> CellsTerm | ColorTerm
         return CellsTerm.of(suggested_strays(left))
     if wish.what == "front":
         if wish.under is None:
-            raise PlainError("It is not said under what.", "Draw over points.")
+            raise PlainError("Nothing selected.", "Draw over some points.")
         return wish.under.only_front(left)
     if wish.what in ("part", "color"):
         if wish.at is None:

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal
+from collections.abc import Mapping
+from typing import Annotated, Any, Literal, cast
 
 from pydantic import BaseModel, Field, TypeAdapter, ValidationError, WithJsonSchema
 
 from vast_quarry.core.errors import PlainError
-from vast_quarry.core.photo.reading import find_photos
+from vast_quarry.core.photo.reading import find_photos, photo_names
 from vast_quarry.core.words import say
 from vast_quarry.pipeline.figures import (
     CamerasFigures,
@@ -26,9 +27,11 @@ from vast_quarry.pipeline.registry import STEPS, step_of
 from vast_quarry.pipeline.sentence import Sentence
 from vast_quarry.pipeline.settings import SettingInfo, SettingValue, settings_of
 from vast_quarry.pipeline.step import Step
+from vast_quarry.pipeline.steps.photos import read_photo_list
 from vast_quarry.pipeline.store import Version
 from vast_quarry.server.models import Project
 from vast_quarry.server.services.folders import Folders, NotFound
+from vast_quarry.server.services.judging import proposed_out
 from vast_quarry.server.services.plan import saved_plan
 
 
@@ -126,6 +129,8 @@ class LayerOut(BaseModel):
     state: Literal["empty", "out of date", "ready"]
     number: int | None
     takes: list[str]
+    #: layers that a run of it would make, itself the last
+    runs: list[LayerName]
     settings: list[SettingOut]
     versions: list[VersionOut]
 
@@ -177,6 +182,56 @@ def recipe_of(project: Project) -> Recipe:
     return recipe_for(Grade(project.grade), changes)
 
 
+def keep_as_judged(recipe: Recipe, folders: Folders, project: Project) -> None:
+    """Leave out what a run of everything left out as judging proposed, as long as nobody has decided otherwise.
+
+    Else the next run of a single layer would take those photos in again, and make everything anew.
+    """
+    number = folders.store.in_use().get("photos")
+    found = next((v for v in folders.store.versions("photos") if v.number == number), None)
+    out = set(found.settings.get("judged_out") or ()) if found else set()
+    if out:
+        recipe.layers["photos"]["judged_out"] = sorted(out & set(proposed_out(folders, project.left_out)))
+
+
+def photos_changed(project: Project, folders: Folders) -> bool:
+    """Whether the version of Photos in use is of other photos than there are now, or of others left out or evened out."""
+    number = folders.store.in_use().get("photos")
+    found = next((v for v in folders.store.versions("photos") if v.number == number), None)
+    if found is None:
+        return False
+    recipe = recipe_of(project)
+    keep_as_judged(recipe, folders, project)
+    model = step_of("photos").settings_model
+    places = {"folder", "frames", "more"}
+    now = recipe.settings("photos", model, places_of(folders)["photos"]).model_dump(mode="json", exclude=places)
+    try:
+        then = model.model_validate(found.settings).model_dump(mode="json", exclude=places)
+        listed = read_photo_list(folders.store.folder(found))
+    except (OSError, ValueError):
+        return True
+    return now != then or {p.path for p in listed.photos if p.base is None} != set(photo_names(folders.photos))
+
+
+def will_run(layer: str, states: Mapping[str, str], photos: bool) -> list[LayerName]:
+    """Layers that a run of one would make: itself, and those before it that are missing or out of date.
+
+    Parameters
+    ----------
+    layer : str
+    states : mapping of str to str
+        State of each layer.
+    photos : bool
+        Whether the photos have changed.
+    """
+    made: list[LayerName] = []
+    for step in STEPS[: [s.layer for s in STEPS].index(layer) + 1]:
+        behind = states[step.layer] != "ready" or (step.layer == "photos" and photos)
+        if step.layer == layer or behind or any(p in made for p in step.parents):
+            made.append(cast(LayerName, step.layer))
+    return made
+
+
 def places_of(folders: Folders) -> dict[str, dict[str, Any]]:
     """Where the project's photos and masks are."""
     network = folders.root.parent.parent / "network.onnx"
@@ -209,18 +264,20 @@ def layers_of(project: Project, folders: Folders) -> list[LayerOut]:
     """All layers that compute, in order."""
     store = folders.store
     in_use, stale = store.in_use(), set(store.out_of_date())
+    changed = photos_changed(project, folders)
+    states: dict[str, Literal["empty", "out of date", "ready"]] = {}
     out = []
     for step in STEPS:
         versions = store.versions(step.layer)
         number = in_use.get(step.layer)
         mine = next((v for v in versions if v.number == number), None)
-        state: Literal["empty", "out of date", "ready"] = (
-            "empty" if mine is None else "out of date" if step.layer in stale else "ready"
-        )
+        # what photos that changed make out of date is so at once, not only when they were looked at
+        behind = step.layer in stale or changed or any(states[p] == "out of date" for p in step.parents)
+        states[step.layer] = "empty" if mine is None else "out of date" if behind else "ready"
         takes = [f"{p} {in_use[p]}" for p in step.parents if p in in_use]
         out.append(
             LayerOut(
-                layer=step.layer, title=step.title, state=state, number=number if mine else None, takes=takes,
+                layer=step.layer, title=step.title, state=states[step.layer], number=number if mine else None, takes=takes, runs=will_run(step.layer, states, changed),
                 settings=settings_now(project, step.layer),
                 versions=[_as_told(v) for v in versions],
             )

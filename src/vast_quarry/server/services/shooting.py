@@ -56,7 +56,7 @@ class ShootIn(BaseModel):
 class ShootReporter(Protocol):
     """What a shoot tells, and how it is paused."""
 
-    def begin(self, layer: str, title: str) -> None:
+    def begin(self, layer: str, title: str, number: int = 1, of: int = 1) -> None:
         """A step begins."""
 
     def stage(self, layer: str, text: str, done: float, total: float, left: float | None = None) -> None:
