@@ -1144,6 +1144,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/photos/depth-range": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Depth Range
+         * @description The scale in which a depth map is drawn.
+         */
+        get: operations["depth_range_api_projects__project_id__photos_depth_range_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/photos/even": {
         parameters: {
             query?: never;
@@ -2704,6 +2724,16 @@ export interface components {
                     [key: string]: unknown;
                 };
             } | null;
+        };
+        /**
+         * DepthRange
+         * @description Depths at the ends of the scale in which a map is drawn, in the world's unit; none where photos agreed about nothing.
+         */
+        DepthRange: {
+            /** Far */
+            far?: number | null;
+            /** Near */
+            near?: number | null;
         };
         /**
          * DraftOut
@@ -7866,6 +7896,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DepthAt"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    depth_range_api_projects__project_id__photos_depth_range_get: {
+        parameters: {
+            query: {
+                row: number;
+            };
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DepthRange"];
                 };
             };
             /** @description Validation Error */

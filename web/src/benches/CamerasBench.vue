@@ -302,24 +302,6 @@ const scale = computed(() => {
       >
         {{ t('places.title') }}
       </button>
-      <button
-        class="plainbtn"
-        :disabled="!camera?.center"
-        :aria-pressed="through"
-        :title="t('through.hint')"
-        @click="through = !through"
-      >
-        {{ t('through.title') }}
-      </button>
-      <button
-        class="plainbtn"
-        :aria-pressed="errors"
-        :title="t('world.errorsHint')"
-        @click="errors = !errors"
-      >
-        {{ t('world.errors', { n: ENLARGED }) }}
-      </button>
-      <ChoiceRow v-model="below" :label="t('world.belowHint')" :choices="belowChoices" />
       <ChoiceRow
         v-if="groups.length > 1"
         v-model="group"
@@ -383,6 +365,28 @@ const scale = computed(() => {
             :height="camera.height" /></PhotoPane
       ></template>
     </SplitPane>
+    <div v-if="scene" class="bar about">
+      <ChoiceRow v-model="below" :label="t('world.belowHint')" :choices="belowChoices" />
+      <span class="end">
+        <button
+          class="plainbtn"
+          :disabled="!camera?.center"
+          :aria-pressed="through"
+          :title="t('through.hint')"
+          @click="through = !through"
+        >
+          {{ t('through.title') }}
+        </button>
+        <button
+          class="plainbtn"
+          :aria-pressed="errors"
+          :title="t('world.errorsHint')"
+          @click="errors = !errors"
+        >
+          {{ t('world.errors', { n: ENLARGED }) }}
+        </button>
+      </span>
+    </div>
     <PhotoTable v-if="below === 'table' && scene" :cameras="scene.cameras" />
     <LensMaps v-else-if="below === 'lens' && number !== null" :number="number" />
     <PairsPanel
@@ -402,3 +406,17 @@ const scale = computed(() => {
     />
   </section>
 </template>
+
+<style scoped>
+/* about the chosen photo: between it and what is told of all of them */
+.about {
+  border-top: 1px solid var(--joint);
+  border-bottom: 0;
+  padding-block: 3px;
+  min-height: 34px;
+}
+.about .end {
+  display: flex;
+  gap: 8px;
+}
+</style>

@@ -143,7 +143,7 @@ useKeys('layers.finish', [
           {{ t(`world.${m}`) }}
         </button></span
       >
-      <span v-if="draft" class="end quiet num" role="status">
+      <span v-if="draft" class="end quiet num yields" role="status">
         <template v-if="waiting">{{ t('finish.working', { n: waiting }) }} · </template>
         <template v-if="draft.faces !== null">{{
           t('finish.edits', { n: draft.done, faces: draft.faces })

@@ -147,8 +147,24 @@ useKeys('layers.masks', [
           {{ t('masks.unusual') }}
         </button>
         <button class="plainbtn" :aria-pressed="bare" @click="bare = !bare">{{ t('masks.bare') }}</button>
-        <button class="plainbtn" :disabled="!masks?.undo" @click="undo">{{ t('finish.undo') }}</button>
-        <button class="plainbtn" :disabled="!masks?.redo" @click="redo">{{ t('finish.redo') }}</button>
+        <button
+          class="plainbtn"
+          :disabled="!masks?.undo"
+          :aria-label="t('finish.undo')"
+          :title="t('finish.undo')"
+          @click="undo"
+        >
+          ↶
+        </button>
+        <button
+          class="plainbtn"
+          :disabled="!masks?.redo"
+          :aria-label="t('finish.redo')"
+          :title="t('finish.redo')"
+          @click="redo"
+        >
+          ↷
+        </button>
       </span>
     </div>
     <MaskTools

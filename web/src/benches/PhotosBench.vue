@@ -144,6 +144,9 @@ async function dropped(e: DragEvent) {
 
 const refer = ref(false)
 const gone = computed(() => project.photos.filter((p) => p.gone).length)
+/** A folder is typed in where there is nothing yet, where photos are missing, and when it is asked for. */
+const byPath = ref(false)
+const asksPath = computed(() => byPath.value || !project.photos.length || gone.value > 0)
 async function bring() {
   const body = { path: path.value, copy_files: !refer.value }
   if (gone.value)
@@ -177,7 +180,9 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
     <div class="bar">
       <button class="plainbtn" @click="files!.click()">{{ t('photos.choose') }}</button>
       <button class="plainbtn" @click="folder!.click()">{{ t('photos.folder') }}</button>
+      <button v-if="!asksPath" class="plainbtn" @click="byPath = true">{{ t('photos.byPath') }}</button>
       <el-input
+        v-if="asksPath"
         v-model="path"
         size="small"
         style="width: 150px"
@@ -185,7 +190,7 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
         :aria-label="t('photos.path')"
         @keyup.enter="bring"
       />
-      <button class="plainbtn" :disabled="!path" @click="bring">
+      <button v-if="asksPath" class="plainbtn" :disabled="!path" @click="bring">
         {{ gone ? t('photos.point', { n: gone }) : t('photos.bring') }}
       </button>
       <label v-if="path && !gone" class="refer" :title="t('photos.referHint')"

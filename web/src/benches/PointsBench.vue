@@ -28,6 +28,28 @@ const carried = () => project.selected && photoUrl(project.id, 'thumb', project.
 const depth = computed(() =>
   row.value === null ? null : `/api/projects/${project.id}/photos/depth?row=${row.value}&v=${number.value}`,
 )
+/** Depths at the ends of the map's colours. */
+const range = ref<{ near?: number | null; far?: number | null } | null>(null)
+watch(
+  [row, number],
+  async ([r, n]) => {
+    range.value = null
+    if (r === null || n === null) return
+    const query = { row: r }
+    try {
+      const got = await ask(
+        api.GET('/api/projects/{project_id}/photos/depth-range', {
+          params: { ...project.path.params, query },
+        }),
+        true,
+      )
+      if (row.value === r) range.value = got
+    } catch {
+      range.value = null // there is no map of this photo: the pane says so
+    }
+  },
+  { immediate: true },
+)
 const zoom = ref(1)
 const shift = ref([0, 0])
 const cursor = ref<number[] | null>(null)
@@ -183,8 +205,34 @@ const legend = computed(() => {
           :path="project.selected"
           :overlay="depth"
           :caption="readOut ?? t('photos.depth')"
-        />
+        >
+          <template #key>
+            <span v-if="range?.near != null && range.far != null" class="depths num">
+              {{ length(range.near) }} <i></i> {{ length(range.far) }}
+              <span><b></b> {{ t('photos.depthGuess') }}</span>
+            </span>
+          </template>
+        </PhotoPane>
       </template>
     </SplitPane>
   </section>
 </template>
+
+<style scoped>
+.depths {
+  display: flex;
+  align-items: center;
+  gap: 6px;
+}
+.depths i {
+  width: 72px;
+  height: 9px;
+  background: linear-gradient(90deg, #fdea45, #a69d75, #575c6d, #00224e);
+}
+.depths b {
+  display: inline-block;
+  width: 13px;
+  height: 9px;
+  background: repeating-linear-gradient(135deg, #ebe4d4 0 1px, #6b6656 1px 4px);
+}
+</style>

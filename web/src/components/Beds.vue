@@ -89,9 +89,13 @@ const joint = (k: number) => {
       <svg viewBox="0 0 220 8" preserveAspectRatio="none" aria-hidden="true"><path :d="joint(b.key)" /></svg>
       <span class="n">{{ t(`layers.${b.name}`) }}</span>
       <kbd>{{ b.key }}</kbd>
-      <span v-if="b.findings" class="mark num" :title="t('state.findings', { n: b.findings })"
-        ><span aria-hidden="true">{{ b.findings }}</span
-        ><span class="unseen">{{ t('state.findings', { n: b.findings }) }}</span></span
+      <span
+        v-if="b.findings"
+        class="mark num"
+        role="img"
+        :aria-label="t('state.findings', { n: b.findings })"
+        :title="t('state.findings', { n: b.findings })"
+        >{{ b.findings }}</span
       >
       <span class="f num"
         ><em v-if="b.state === 'stale'">{{ t('state.stale') }} · </em>{{ b.text }}</span

@@ -42,7 +42,7 @@ watch(tool, (now) => {
 </script>
 
 <template>
-  <div class="bar tools">
+  <div class="bar mask-tools">
     <ChoiceRow v-model="tool" :label="t('masks.tools')" :choices="tools" />
     <ChoiceRow v-if="purposes.length" v-model="purpose" :label="t('masks.purposes')" :choices="purposes" />
     <template v-if="tool === 'brush'">

@@ -28,6 +28,8 @@ const shift = defineModel<number[]>('shift', { default: () => [0, 0] })
 /** And one cursor: where the pointer is, in shares of the photo's sides. */
 const cursor = defineModel<number[] | null>('cursor', { default: null })
 const natural = ref([1, 1])
+/** The overlay that has been loaded: until then the pane says that it comes. */
+const there = ref<string | null>(null)
 
 const photo = computed(() => project.photos.find((p) => p.path === props.path) ?? null)
 const size = computed(() => [photo.value?.width ?? natural.value[0], photo.value?.height ?? natural.value[1]])
@@ -185,7 +187,16 @@ function point(e: PointerEvent) {
           height: `${(100 * k.height) / size[1]}%`,
         }"
       />
-      <img v-if="overlay" class="over" :src="overlay" alt="" draggable="false" />
+      <img
+        v-if="overlay"
+        class="over"
+        :class="{ waiting: overlay !== there }"
+        :src="overlay"
+        alt=""
+        draggable="false"
+        @load="there = overlay ?? null"
+        @error="there = overlay ?? null"
+      />
       <svg v-if="ties" class="over" :viewBox="`0 0 ${size[0]} ${size[1]}`">
         <circle
           v-for="(p, k) in ties.untied"
@@ -222,7 +233,11 @@ function point(e: PointerEvent) {
       ></i>
       <slot :aspect="size[0] / size[1]"></slot>
     </div>
-    <span v-if="path" class="cap photo-words">{{ caption ?? path }}</span>
+    <span v-if="path" class="cap photo-words"
+      >{{ caption ?? path
+      }}<template v-if="overlay && overlay !== there"> · {{ t('world.loading') }}</template></span
+    >
+    <span v-if="$slots.key" class="key photo-words"><slot name="key"></slot></span>
     <span v-if="path" class="zoom photo-buttons">
       <button class="plainbtn" @click.stop="fit">{{ t('photos.fit') }}</button>
       <button class="plainbtn" @click.stop="one">{{ t('photos.one') }}</button>
@@ -260,6 +275,15 @@ function point(e: PointerEvent) {
   inset: 0;
   width: 100%;
   height: 100%;
+}
+.over.waiting {
+  opacity: 0;
+}
+.key {
+  position: absolute;
+  left: 10px;
+  top: auto;
+  bottom: 10px;
 }
 .cross {
   position: absolute;

@@ -18,6 +18,10 @@ const empty = computed(() => s.value.value === null || s.value.value === undefin
 const spoken = computed(() => [title.value, say(s.value.unit)].filter(Boolean).join(', '))
 const title = computed(() => say(s.value.title))
 const label = (choice: string) => choiceLabel(s.value, choice)
+/** A choice whose words are too long to stand beside its title. */
+const long = computed(
+  () => s.value.kind === 'choice' && (s.value.choices ?? []).some((c) => label(c).length > 11),
+)
 const preset = computed(() => {
   const v: unknown = s.value.preset
   if (v === null || v === undefined) return t('setting.empty')
@@ -27,7 +31,7 @@ const preset = computed(() => {
 </script>
 
 <template>
-  <div class="row">
+  <div class="row" :class="{ long }">
     <el-tooltip placement="left" :show-after="300" :trigger="['hover', 'focus']">
       <template #content>
         <div class="about">
@@ -110,6 +114,16 @@ label {
 }
 .field {
   width: 92px;
+}
+/* what is chosen is never cut: it has a line of its own */
+.long {
+  flex-direction: column;
+  align-items: stretch;
+  gap: 2px;
+}
+.long .field {
+  width: auto;
+  flex: 1;
 }
 .unit {
   font-size: 12px;

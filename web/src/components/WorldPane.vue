@@ -20,6 +20,8 @@ const world = shallowRef<World | null>(null)
 const hidden = ref<Set<Part>>(new Set())
 const line = ref(0.5)
 const shown = ref(false)
+/** How much is being loaded: what is there stays until the new one is. */
+const busy = ref(0)
 const still = ref<HTMLImageElement>()
 const SIDES: Side[] = ['front', 'right', 'back', 'left', 'top', 'below']
 
@@ -34,6 +36,7 @@ onMounted(async () => {
   world.value = new World(canvas.value)
   ;(window as unknown as { vqWorld: World }).vqWorld = world.value
   world.value.onFilled = () => (shown.value = true)
+  world.value.onBusy = (more) => (busy.value += more)
   emit('ready', world.value)
 })
 onBeforeUnmount(() => world.value?.dispose())
@@ -92,6 +95,7 @@ function dragLine(e: PointerEvent) {
     <p v-if="lost" class="lost" role="alert">
       {{ t('app.lost') }} <button class="plainbtn" @click="again">{{ t('app.reload') }}</button>
     </p>
+    <p v-if="busy > 0" class="busy" role="status">{{ t('world.loading') }}</p>
     <slot></slot>
     <div
       v-if="props.comparing"
@@ -110,7 +114,7 @@ function dragLine(e: PointerEvent) {
     </div>
     <div class="legend">
       <button v-for="p in props.parts" :key="p" :aria-pressed="!hidden.has(p)" @click="toggle(p)">
-        {{ hidden.has(p) ? '○' : '●' }} {{ t(`world.${p}`) }}
+        <i class="swatch" :class="[p, { off: hidden.has(p) }]"></i>{{ t(`world.${p}`) }}
       </button>
       <span v-if="props.legend">{{ props.legend }}</span>
     </div>
@@ -190,6 +194,50 @@ canvas {
   cursor: pointer;
   padding: 0;
   color: var(--ink2);
+}
+.busy {
+  position: absolute;
+  top: 10px;
+  left: 50%;
+  transform: translateX(-50%);
+  margin: 0;
+  padding: 4px 12px;
+  border-radius: 5px;
+  background: color-mix(in srgb, var(--paper) 90%, transparent);
+  z-index: 1;
+}
+/* each part in the colour that it is drawn in; hollow where it is hidden */
+.swatch {
+  display: inline-block;
+  width: 11px;
+  height: 11px;
+  margin-right: 5px;
+  vertical-align: -1px;
+  border: 1px solid var(--ink2);
+  background: #a8957c;
+}
+.swatch.mesh {
+  background: linear-gradient(135deg, #cbbd9f 50%, #8f8063 50%);
+}
+.swatch.cloud {
+  background: radial-gradient(#6b5d47 32%, transparent 36%) 0 0 / 5px 5px;
+}
+.swatch.box {
+  background: none;
+  border: 1.5px dashed var(--ochre);
+}
+.swatch.ground {
+  background:
+    linear-gradient(#9993 0 0) 50% 0 / 1px 100% no-repeat,
+    linear-gradient(#999 0 0) 0 50% / 100% 1px no-repeat,
+    linear-gradient(#999 0 0) 50% 0 / 1px 100% no-repeat;
+}
+.swatch.cameras {
+  background: var(--lichen);
+}
+.swatch.off {
+  background: none;
+  opacity: 0.55;
 }
 .legend button[aria-pressed='true'] {
   color: var(--ink);

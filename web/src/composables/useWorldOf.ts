@@ -28,10 +28,13 @@ export function useWorldOf(
   async function again() {
     const at = world.value
     if (!at || number.value === null) return
+    at.onBusy(1)
     try {
       await fill(at, number.value)
     } catch (error) {
       return failed(error)
+    } finally {
+      at.onBusy(-1)
     }
     if (!framed) at.home()
     framed = true

@@ -247,6 +247,7 @@ export const en = {
     sides: 'both sides',
     evidence: 'inferred',
     line: 'Line between the two versions',
+    loading: 'loading…',
     hint: 'drag turns · right drag shifts · wheel zooms',
     found:
       '{n, plural, one {# photo} other {# photos}} read, {pairs, plural, one {# pair} other {# pairs}} found each other',
@@ -669,6 +670,7 @@ export const en = {
     drop: 'Drop photos or folders here',
     choose: 'Choose photos',
     folder: 'Choose a folder',
+    byPath: 'By path…',
     path: 'or a folder on this machine',
     bring: 'Bring in',
     keep: 'Include',
@@ -683,6 +685,7 @@ export const en = {
     taken:
       '{n, plural, =0 {No photo} one {# photo} other {# photos}} brought in{known, plural, =0 {} one {, # was there already} other {, # were there already}}',
     depth: 'depth',
+    depthGuess: 'guessed',
     depthAt: '{far} away · a pixel covers {gsd}',
     depthAround: 'By what lies around: about {far} away.',
     ties: 'ties',

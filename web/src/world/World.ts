@@ -68,6 +68,8 @@ export class World {
   grab: ((what: 'down' | 'move' | 'up', ray: THREE.Raycaster, row: number | null) => boolean) | null = null
   /** Something to look at is drawn for the first time. */
   onFilled: (() => void) | null = null
+  /** Told that so much more is being loaded, or less. */
+  onBusy: (more: number) => void = () => {}
 
   private tones = tonesOf(document.documentElement.classList.contains('dark'))
   private selected: number | null = null

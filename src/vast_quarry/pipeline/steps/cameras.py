@@ -77,7 +77,7 @@ class CamerasSettings(StepSettings):
         "On a turntable what masks leave out must not be used to align; on a walk round the subject it helps.",
         main=True,
         labels={
-            "auto": "where the surroundings do not move with the subject",
+            "auto": "where surroundings stand still",
             "always": "always",
             "never": "never",
         },

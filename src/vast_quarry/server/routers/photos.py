@@ -191,6 +191,13 @@ def depth(row: int, f: Files) -> Response:
     return Response(depths.depth_picture(f, row), media_type="image/png")
 
 
+@router.get("/depth-range")
+@reading.pictures
+def depth_range(row: int, f: Files) -> depths.DepthRange:
+    """The scale in which a depth map is drawn."""
+    return depths.depth_range(f, row)
+
+
 @router.get("/depth-at")
 @reading.pictures
 def depth_at(row: int, x: Share, y: Share, f: Files) -> depths.DepthAt:
