@@ -19,7 +19,7 @@ TOLD = {
     "say": (0,), "Said": (0,), "together": (0,), "as_pattern": (0,), "begin": (1,), "PlainError": (0, 1), "NotFound": (0, 1), "Unreadable": (0,), "stage": (0, 1), "each": (0,),
     "progress": (0,), "setting": (1, 2), "pause": (0,), "pause_at": (0,),
 }  # fmt: skip
-TOLD_BY_NAME = {"setting": ("unit", "cost", "labels"), "ParcelOut": ("title",), "write": ("line",)}
+TOLD_BY_NAME = {"setting": ("unit", "cost", "labels"), "_kind": ("title",), "write": ("line",)}
 #: parts of the program that only the command line or the rig tells
 APART = ("cli", "rig", "core/rig", "server/routers/uploads")
 #: words that are put into sentences

@@ -21,12 +21,15 @@ import pytest
 import trimesh
 from fastapi.testclient import TestClient
 from PIL import Image
+from scipy.spatial import cKDTree
 from sqlmodel import Session
 from tests.conftest import SMALL, RigSet, moved
 
 from vast_quarry.core.finish.levels import SMALLEST_SIDE
+from vast_quarry.core.formats.ply import read_ply
 from vast_quarry.pipeline.atlas_maps import atlas_map
 from vast_quarry.pipeline.sentence import sentence
+from vast_quarry.pipeline.steps.points import load_cloud
 from vast_quarry.server.app import make_app
 from vast_quarry.server.models import Job
 from vast_quarry.server.services import drafts
@@ -348,7 +351,8 @@ def test_a_lone_texel_shows_however_much_smaller_the_map_is(tmp_path: Path) -> N
 
 
 def test_parcels_have_the_axis_and_unit_asked_for(client: TestClient, data: Path, built: int) -> None:
-    kinds = {p["format"]: p for p in client.get(f"/api/projects/{built}/dispatch").json()}
+    told = client.get(f"/api/projects/{built}/dispatch").json()
+    kinds = {p["format"]: p for p in told["kinds"]}
     heights = {}
     for fmt in ("glb", "ply", "stl"):
         k = kinds[fmt]
@@ -358,17 +362,55 @@ def test_parcels_have_the_axis_and_unit_asked_for(client: TestClient, data: Path
         heights[fmt] = mesh.extents[1 if k["up"] == "y" else 2]
     assert heights["stl"] == pytest.approx(1000 * heights["ply"], rel=1e-3)
     assert heights["glb"] == pytest.approx(heights["ply"], rel=1e-3)
-    z_up = _parcel(client, data, built, format="glb", up="z", unit="m")
-    assert trimesh.load(io.BytesIO(z_up), file_type="glb", force="mesh").extents[2] == pytest.approx(
-        heights["glb"], rel=1e-3
-    )
+    assert heights["ply"] == pytest.approx(told["size"][2], rel=1e-3)
+    lying = _parcel(client, data, built, format="ply", up="y", unit="cm")
+    assert trimesh.load(io.BytesIO(lying), file_type="ply").extents[1] == pytest.approx(100 * heights["ply"], rel=1e-3)
     assert client.get(f"/api/projects/{built}/dispatch/recipe").json()["grade"] == "rough"
+
+
+@pytest.mark.parametrize("wanted", [{"up": "z"}, {"unit": "mm"}, {"up": "z", "unit": "mm"}])
+def test_gltf_is_y_up_in_metres_whatever_is_asked(client: TestClient, built: int, wanted: dict[str, str]) -> None:
+    """glTF 2.0, 3.4: +Y is up, units are metres. Its readers turn and scale: a file that does it again arrives lying and giant."""
+    where = f"/api/projects/{built}/dispatch"
+    refused = client.post(f"{where}/parcel", json={"format": "glb", **wanted})
+    assert refused.status_code == 422
+    asks = {p["format"]: p["asks"] for p in client.get(where).json()["kinds"]}
+    assert asks == {"glb": False, "obj": True, "ply": True, "stl": True, "cloud": True, "cameras": False}
+
+
+def test_a_ply_has_the_colours_that_the_texture_has(client: TestClient, data: Path, built: int) -> None:
+    mesh = trimesh.load(io.BytesIO(_parcel(client, data, built, format="ply", up="z")), file_type="ply", process=False)
+    model = trimesh.load(
+        io.BytesIO(_parcel(client, data, built, format="glb")), file_type="glb", force="mesh", process=False
+    )
+    picture = np.asarray(model.visual.material.baseColorTexture.convert("RGB"), float)
+    at = np.clip((model.visual.uv * [1, -1] + [0, 1]) * picture.shape[0], 0, picture.shape[0] - 1).astype(int)
+    theirs = picture[at[:, 1], at[:, 0]]
+    # the same places, turned to Z up
+    places = np.stack([model.vertices[:, 0], -model.vertices[:, 2], model.vertices[:, 1]], 1)
+    far, which = cKDTree(mesh.vertices).query(places)
+    assert far.max() < 1e-4
+    off = np.abs(mesh.visual.vertex_colors[which, :3] - theirs).mean(1)
+    assert np.median(off) < 6
+    assert len(np.unique(mesh.visual.vertex_colors[:, :3], axis=0)) > 100
+
+
+def test_cloud_and_cameras_are_saved_from_the_page(client: TestClient, data: Path, built: int, tmp_path: Path) -> None:
+    file = tmp_path / "cloud.ply"
+    file.write_bytes(_parcel(client, data, built, format="cloud", up="z", unit="cm"))
+    cloud = read_ply(file)
+    folder = data / "projects" / str(built) / "versions"
+    made = load_cloud(folder / "points" / "1")
+    np.testing.assert_allclose(cloud.points, 100 * made.points, rtol=1e-5, atol=1e-4)
+    assert set(cloud.extra or {}) == {"views", "sigma", "filled"}
+    cameras = json.loads(_parcel(client, data, built, format="cameras", up="z"))
+    assert cameras == json.loads((folder / "cameras" / "1" / "cameras.json").read_text("utf-8"))
 
 
 def test_a_parcel_with_simpler_levels_holds_each_with_its_own_texture(
     client: TestClient, data: Path, built: int
 ) -> None:
-    kind = next(p for p in client.get(f"/api/projects/{built}/dispatch").json() if p["format"] == "glb")
+    kind = next(p for p in client.get(f"/api/projects/{built}/dispatch").json()["kinds"] if p["format"] == "glb")
     content = _parcel(client, data, built, format="glb", levels=2)
     with zipfile.ZipFile(io.BytesIO(content)) as z:
         names = sorted(z.namelist(), key=len)

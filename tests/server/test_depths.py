@@ -65,6 +65,23 @@ def test_the_relief_covers_the_subject_and_nothing_else_far_off(client: TestClie
     assert light.std() > 0.05 * light.mean()
 
 
+def test_only_what_photos_agreed_about_is_drawn_in_colours(client: TestClient, monkeypatch: pytest.MonkeyPatch) -> None:
+    picture = np.asarray(Image.open(io.BytesIO(client.get(f"{BASE}/depth", params={"row": 3}).content)))
+    hatched = (picture[..., 3] > 0) & (picture[..., 3] < 255)
+    assert hatched.any()
+    assert (picture[hatched][:, :3] == picture[hatched][0, :3]).all()
+    ends = client.get(f"{BASE}/depth-range", params={"row": 3}).json()
+    assert 0 < ends["near"] < ends["far"] < 3 * ends["near"]
+    # a map that nobody agreed to has no scale
+    shape = (6, 8)
+    off, depth = np.zeros(shape, bool), np.full(shape, 2.0, np.float32)
+    parts = dict.fromkeys(("outside", "masked", "dark", "flat", "trusted"), off)
+    monkeypatch.setattr(depths, "seen", lambda *_: depths.Seen(depth, depth, around=depth, focal=1.0, **parts))
+    assert client.get(f"{BASE}/depth-range", params={"row": 3}).json() == {"near": None, "far": None}
+    picture = np.asarray(Image.open(io.BytesIO(client.get(f"{BASE}/depth", params={"row": 3}).content)))
+    assert set(np.unique(picture[..., 3])) == {0, depths.FAINT}
+
+
 def test_what_has_no_depth_says_why(client: TestClient, monkeypatch: pytest.MonkeyPatch) -> None:
     def why(x: float, y: float) -> str:
         told = client.get(f"{BASE}/depth-at", params={"row": 3, "x": x, "y": y}).json()
@@ -82,7 +99,7 @@ def test_what_has_no_depth_says_why(client: TestClient, monkeypatch: pytest.Monk
         ("", "too few"),
     ):
         parts = {n: on if n == name else off for n in ("outside", "masked", "dark", "flat")}
-        parts["around"] = none + 1.25
+        parts |= {"around": none + 1.25, "trusted": off}
         monkeypatch.setattr(depths, "seen", lambda *_, p=parts: depths.Seen(none, none, focal=1.0, **p))
         assert says in why(0.5, 0.5)
         told = client.get(f"{BASE}/depth-at", params={"row": 3, "x": 0.5, "y": 0.5}).json()

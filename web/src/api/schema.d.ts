@@ -250,7 +250,7 @@ export interface paths {
         };
         /**
          * Kinds
-         * @description Kinds of parcels with their sizes.
+         * @description Kinds of parcels with their sizes, and how large the model is.
          */
         get: operations["kinds_api_projects__project_id__dispatch_get"];
         put?: never;
@@ -3674,7 +3674,7 @@ export interface components {
              * @default glb
              * @enum {string}
              */
-            format: "glb" | "obj" | "ply" | "stl";
+            format: "glb" | "obj" | "ply" | "stl" | "cloud" | "cameras";
             /**
              * Levels
              * @description Simpler levels besides the model
@@ -3699,20 +3699,25 @@ export interface components {
          * @description A kind of parcel with what its importers expect and how large it will be.
          */
         ParcelOut: {
+            /** Asks */
+            asks: boolean;
             /** Bytes */
             bytes: number;
+            /**
+             * Carries
+             * @enum {string}
+             */
+            carries: "texture" | "colours" | "shape" | "points" | "cameras";
             /**
              * Format
              * @enum {string}
              */
-            format: "glb" | "obj" | "ply" | "stl";
-            /** Textured */
-            textured: boolean;
+            format: "glb" | "obj" | "ply" | "stl" | "cloud" | "cameras";
             /** Title */
             title: string;
             /**
              * Triangles
-             * @description Of the model, and of each simpler level that there can be
+             * @description Of the model, and of each simpler level that there can be; none where it is no mesh
              */
             triangles: number[];
             /**
@@ -3725,6 +3730,20 @@ export interface components {
              * @enum {string}
              */
             up: "y" | "z";
+        };
+        /**
+         * ParcelsOut
+         * @description What can be saved, and how large the model is, in metres: along x, y (back) and z (up).
+         */
+        ParcelsOut: {
+            /** Kinds */
+            kinds: components["schemas"]["ParcelOut"][];
+            /** Size */
+            size: [
+                number,
+                number,
+                number
+            ];
         };
         /**
          * PatchesOut
@@ -5431,7 +5450,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ParcelOut"][];
+                    "application/json": components["schemas"]["ParcelsOut"];
                 };
             };
             /** @description Validation Error */
@@ -5448,7 +5467,7 @@ export interface operations {
     parcel_api_projects__project_id__dispatch_parcel_get: {
         parameters: {
             query?: {
-                format?: "glb" | "obj" | "ply" | "stl";
+                format?: "glb" | "obj" | "ply" | "stl" | "cloud" | "cameras";
                 up?: "y" | "z";
                 unit?: "m" | "cm" | "mm";
                 /** @description Simpler levels besides the model */

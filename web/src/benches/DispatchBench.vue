@@ -5,13 +5,14 @@ import { useRouter } from 'vue-router'
 import { api, ask, tell, type Parcel } from '@/api/client'
 import EmptyLayer from '@/components/EmptyLayer.vue'
 import WorldPane from '@/components/WorldPane.vue'
-import { fixed } from '@/i18n/numbers'
+import { fixed, number } from '@/i18n/numbers'
 import { bytes, count } from '@/lib/format'
 import { download } from '@/lib/download'
 import { useJobs } from '@/stores/jobs'
 import { useProject } from '@/stores/project'
 import type { World } from '@/world/World'
 import { say } from '@/i18n/say'
+import { byArrows } from '@/lib/roving'
 
 const { t } = useI18n()
 const project = useProject()
@@ -24,11 +25,42 @@ const scale = computed(() => {
   return { from: figures.scale_from ?? 'nothing', sure: fixed(figures.scale_sigma_percent ?? 0, 2) }
 })
 const parcels = ref<Parcel[]>([])
-const choice = reactive<Record<string, Pick<Parcel, 'up' | 'unit'>>>({})
-/** Simpler levels besides the model, in every kind of parcel. */
+/** How large the model is, in metres: across, back, up. */
+const size = ref<number[]>([0, 0, 0])
+/** Where the model goes: each destination takes a format, and where the format leaves them open axis and unit. */
+const PLACES = [
+  { name: 'any', format: 'glb', up: 'y', unit: 'm' },
+  { name: 'modelling', format: 'obj', up: 'y', unit: 'm' },
+  { name: 'measuring', format: 'ply', up: 'z', unit: 'm' },
+  { name: 'printing', format: 'stl', up: 'z', unit: 'mm' },
+  { name: 'cloud', format: 'cloud', up: 'z', unit: 'm' },
+  { name: 'cameras', format: 'cameras', up: 'z', unit: 'm' },
+] as const
+const places = computed(() => PLACES.filter((d) => parcels.value.some((p) => p.format === d.format)))
+const chosen = reactive({
+  format: 'glb' as Parcel['format'],
+  up: 'y' as Parcel['up'],
+  unit: 'm' as Parcel['unit'],
+})
+const parcel = computed(() => parcels.value.find((p) => p.format === chosen.format) ?? null)
+function goTo(place: (typeof PLACES)[number]) {
+  Object.assign(chosen, { format: place.format, up: place.up, unit: place.unit })
+}
+/** Simpler levels besides the model. */
 const levels = ref(0)
-const triangles = computed(() => parcels.value[0]?.triangles ?? [])
-const making = ref<string | null>(null)
+const triangles = computed(() => parcel.value?.triangles ?? [])
+const making = ref(false)
+const PER_METRE = { m: 1, cm: 100, mm: 1000 }
+/** How large the model will be there, and which way it stands. */
+const arrives = computed(() => {
+  const k = PER_METRE[chosen.unit]
+  const shown = size.value.map((v) => number(Number((k * v).toPrecision(3))))
+  return t('dispatch.arrives', {
+    size: shown.join(' × '),
+    unit: chosen.unit,
+    up: chosen.up.toUpperCase(),
+  })
+})
 let world: World | null = null
 const layer = computed(() =>
   project.version('finish') ? 'finish' : project.version('texture') ? 'texture' : null,
@@ -36,19 +68,21 @@ const layer = computed(() =>
 
 onMounted(async () => {
   if (!layer.value) return
-  parcels.value = await ask(api.GET('/api/projects/{project_id}/dispatch', project.path))
-  for (const p of parcels.value) choice[p.format] = { up: p.up, unit: p.unit }
+  const told = await ask(api.GET('/api/projects/{project_id}/dispatch', project.path))
+  parcels.value = told.kinds
+  size.value = told.size
 })
 /** Each level has a quarter of the triangles and of the texture of the one before. */
 function sizeOf(p: Parcel): string {
-  const parts = Array.from({ length: levels.value + 1 }, (_, k) => 4 ** -k)
+  const count = p.triangles.length ? levels.value : 0
+  const parts = Array.from({ length: count + 1 }, (_, k) => 4 ** -k)
   return bytes(p.bytes * parts.reduce((a, b) => a + b))
 }
 /** Have the file made where it is not there yet, then save it. */
 async function save(p: Parcel) {
-  making.value = p.format
+  making.value = true
   try {
-    const wanted = { format: p.format, ...choice[p.format], levels: levels.value }
+    const wanted = { ...chosen, levels: p.triangles.length ? levels.value : 0 }
     const job = await ask(
       api.POST('/api/projects/{project_id}/dispatch/parcel', { ...project.path, body: wanted }),
       true,
@@ -61,7 +95,7 @@ async function save(p: Parcel) {
         '',
       )
   } finally {
-    making.value = null
+    making.value = false
   }
 }
 async function ready(w: World) {
@@ -92,44 +126,31 @@ function still() {
             {{ t('dispatch.scaleGo') }}
           </button>
         </p>
-        <div v-if="triangles.length > 1" class="set levels" :title="t('dispatch.levelsHint')">
-          <span>{{ t('dispatch.levels') }}</span>
-          <span class="seg"
-            ><button
-              v-for="(_, k) in triangles"
-              :key="k"
-              :aria-label="t('dispatch.levelsOf', { n: k + 1 })"
-              :aria-pressed="levels === k"
-              @click="levels = k"
-            >
-              {{ k + 1 }}
-            </button></span
+        <h2>{{ t('dispatch.where') }}</h2>
+        <div role="radiogroup" :aria-label="t('dispatch.where')" class="places" @keydown="byArrows">
+          <button
+            v-for="d in places"
+            :key="d.name"
+            class="place"
+            role="radio"
+            :data-format="d.format"
+            :aria-checked="chosen.format === d.format"
+            :tabindex="chosen.format === d.format ? 0 : -1"
+            @click="goTo(d)"
           >
-          <span class="quiet num">{{
-            t('dispatch.triangles', {
-              n: levels,
-              counts: triangles
-                .slice(0, levels + 1)
-                .map(count)
-                .join(' · '),
-            })
-          }}</span>
+            <b>{{ t(`dispatch.place.${d.name}`) }}</b>
+            <small>{{ say(parcels.find((p) => p.format === d.format)!.title) }}</small>
+          </button>
         </div>
-        <article v-for="p in parcels" :key="p.format" class="parcel">
-          <header>
-            <b>{{ say(p.title) }}</b><span class="quiet num"
-              >{{ t('dispatch.size', { size: sizeOf(p) }) }} ·
-              {{ p.textured ? t('dispatch.textured') : t('dispatch.plainmesh') }}</span
-            >
-          </header>
-          <div class="set">
+        <div v-if="parcel" class="parcel">
+          <div v-if="parcel.asks" class="set">
             <span>{{ t('dispatch.up') }}</span>
             <span class="seg"
               ><button
                 v-for="u in ['y', 'z'] as const"
                 :key="u"
-                :aria-pressed="choice[p.format].up === u"
-                @click="choice[p.format].up = u"
+                :aria-pressed="chosen.up === u"
+                @click="chosen.up = u"
               >
                 {{ u.toUpperCase() }}
               </button></span
@@ -139,23 +160,51 @@ function still() {
               ><button
                 v-for="u in ['m', 'cm', 'mm'] as const"
                 :key="u"
-                :aria-pressed="choice[p.format].unit === u"
-                @click="choice[p.format].unit = u"
+                :aria-pressed="chosen.unit === u"
+                @click="chosen.unit = u"
               >
                 {{ u }}
               </button></span
             >
-            <button
-              class="save"
-              :data-format="p.format"
-              :disabled="making !== null"
-              :aria-busy="making === p.format"
-              @click="save(p)"
-            >
-              {{ t(making === p.format ? 'dispatch.making' : 'dispatch.get') }}
-            </button>
           </div>
-        </article>
+          <div v-if="triangles.length > 1" class="set levels">
+            <span>{{ t('dispatch.levels') }}</span>
+            <span class="seg"
+              ><button
+                v-for="(_, k) in triangles"
+                :key="k"
+                :aria-label="t('dispatch.levelsOf', { n: k + 1 })"
+                :aria-pressed="levels === k"
+                @click="levels = k"
+              >
+                {{ k + 1 }}
+              </button></span
+            >
+            <span class="quiet num">{{
+              t('dispatch.triangles', {
+                n: levels,
+                counts: triangles
+                  .slice(0, levels + 1)
+                  .map(count)
+                  .join(' · '),
+              })
+            }}</span>
+            <small v-if="levels" class="quiet">{{ t('dispatch.levelsHint') }}</small>
+          </div>
+          <p class="arrives">
+            {{ arrives }}<br /><span class="quiet">{{ t(`dispatch.carries.${parcel.carries}`) }}</span>
+          </p>
+          <button
+            class="save"
+            :data-format="parcel.format"
+            :disabled="making"
+            :aria-busy="making"
+            @click="save(parcel)"
+          >
+            {{ t(making ? 'dispatch.making' : 'dispatch.get') }}
+            <small class="num">{{ t('dispatch.size', { size: sizeOf(parcel) }) }}</small>
+          </button>
+        </div>
         <div class="pairs">
           <button class="plainbtn" @click="still">{{ t('dispatch.still') }}</button>
           <a class="plainbtn" :href="`/api/projects/${project.id}/dispatch/recipe`" download>{{
@@ -194,36 +243,61 @@ function still() {
   cursor: pointer;
   padding: 0;
 }
-.parcel {
-  background: var(--stone);
-  border: 1px solid var(--joint);
-  border-radius: 6px;
-  padding: 10px 12px;
+.places {
+  display: grid;
+  gap: 4px;
 }
-header {
+.place {
   display: flex;
   flex-wrap: wrap;
-  gap: 4px 12px;
   justify-content: space-between;
+  gap: 0 10px;
+  align-items: baseline;
+  border: 1px solid var(--joint);
+  border-radius: 5px;
+  background: var(--paper);
+  padding: 5px 10px;
+  text-align: left;
+  cursor: pointer;
+}
+.place b {
+  font-weight: 600;
+}
+.place small {
+  color: var(--ink2);
+}
+.place[aria-checked='true'] {
+  border-color: var(--lichen);
+  background: var(--lichen-bg);
+}
+.parcel {
+  display: grid;
+  gap: 8px;
 }
 .set {
   display: flex;
   gap: 8px;
   align-items: center;
-  margin-top: 8px;
   flex-wrap: wrap;
 }
-.levels {
+.arrives {
   margin: 0;
 }
 .save {
-  margin-left: auto;
   background: var(--ochre);
   color: var(--on-ochre);
-  padding: 4px 16px;
+  padding: 8px 16px;
   border: 0;
   border-radius: 5px;
   font-weight: 600;
+  display: flex;
+  justify-content: space-between;
+  align-items: baseline;
+  cursor: pointer;
+}
+h2 {
+  font-size: 12.5px;
+  margin: 0;
 }
 .pairs {
   display: flex;

@@ -853,7 +853,23 @@ export const de: Catalogue = {
     size: 'etwa {size}',
     recipe: 'Rezept',
     still: 'Standbild der Ansicht',
-    textured: 'mit Textur',
+    where: 'Wohin geht es?',
+    place: {
+      any: 'Die meisten 3D-Programme, Engines, Webseiten',
+      modelling: 'Programme, die kein glTF lesen',
+      measuring: 'Messen, Punktwolken-Werkzeuge',
+      printing: '3D-Druck',
+      cloud: 'Punktwolken-Werkzeuge: die dichte Wolke',
+      cameras: 'Nur die Kameras',
+    },
+    carries: {
+      texture: 'Mit Textur, mattes Material.',
+      colours: 'Mit Farbe und Normale an jedem Eckpunkt; ohne Textur.',
+      shape: 'Nur die Form.',
+      points: 'Punkte mit Farbe, Normale, Fotos, erwartetem Fehler und was gefüllt wurde.',
+      cameras: 'Orte, Drehungen und Objektive aller Fotos, mit dem Behaltekasten.',
+    },
+    arrives: 'Kommt {size} {unit} groß an, {up} nach oben.',
     scale: {
       nothing: 'Noch kein Maßstab: Längen in diesen Dateien stimmen nicht; die längste Seite gilt als 1 m.',
       height: 'Ungefährer Maßstab nach der eingegebenen Höhe.',
@@ -861,7 +877,6 @@ export const de: Catalogue = {
       mat: 'Längen stimmen, nach der Markermatte.',
     },
     scaleGo: 'Eine Strecke in Kameras messen',
-    plainmesh: 'nur Form',
   },
   level: {
     kind: 'Oder nehmen als',

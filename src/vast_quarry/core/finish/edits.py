@@ -8,6 +8,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from typing import Any
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -46,10 +47,29 @@ class TexturedMesh:
 
 def welded(mesh: TexturedMesh) -> tuple[Array, Faces]:
     """Vertices that lie on each other joined: the surface without the seams of its texture."""
+    first, which = _joined(mesh)
+    return mesh.vertices[first], which[mesh.faces].astype(np.int64)
+
+
+def _joined(mesh: TexturedMesh) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """One wedge of each vertex (V,), and the vertex of each wedge (W,)."""
     size = float(np.ptp(mesh.vertices, axis=0).max()) or 1.0
     key = np.round(mesh.vertices / (size * 1e-7)).astype(np.int64)
     _, first, inverse = np.unique(key, axis=0, return_index=True, return_inverse=True)
-    return mesh.vertices[first], inverse.reshape(-1)[mesh.faces].astype(np.int64)
+    return first, inverse.reshape(-1)
+
+
+def vertex_colors(mesh: TexturedMesh, picture: NDArray[np.uint8]) -> NDArray[np.uint8]:
+    """Colour of each vertex of the welded surface (V, 3), out of the texture (H, W, 3): the mean over its wedges."""
+    first, which = _joined(mesh)
+    at = np.asarray(mesh.uv * picture.shape[1::-1] - 0.5, np.float32)
+    out = np.zeros((len(first), 3))
+    # a picture is looked up in rows of no more than 32,767
+    for begin in range(0, len(at), 30_000):
+        part = at[begin : begin + 30_000, None]
+        taken = cv2.remap(picture, part[..., 0], part[..., 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+        np.add.at(out, which[begin : begin + 30_000], taken[:, 0].astype(float))
+    return np.asarray(out / np.bincount(which, minlength=len(first))[:, None] + 0.5, np.uint8)
 
 
 def delete_in_outline(mesh: TexturedMesh, outline: Array, matrix: Array, invert: bool = False) -> TexturedMesh:

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import io
 from pathlib import Path
 from typing import Any, ClassVar
 
 import numpy as np
+from PIL import Image
 from pydantic import Field, ValidationError, field_serializer
 
-from vast_quarry.core.finish.edits import TexturedMesh, apply_edit, welded
+from vast_quarry.core.finish.edits import TexturedMesh, apply_edit, vertex_colors, welded
 from vast_quarry.core.formats.atomic import atomic_write, link_or_copy, write_arrays
 from vast_quarry.core.surface.mesh import edge_faces, vertex_normals
 from vast_quarry.pipeline.atlas_files import DEEP_TEXTURE, SEEN_MAP, SOURCE_MAP, texture_bytes
@@ -78,10 +80,12 @@ class FinishStep:
             for name in (SEEN_MAP, SOURCE_MAP, DEEP_TEXTURE):
                 if (context.parents["texture"] / name).exists():
                     link_or_copy(context.parents["texture"] / name, context.folder / name)
+            with Image.open(io.BytesIO(texture_bytes(context.parents["texture"]))) as picture:
+                colors = vertex_colors(mesh, np.asarray(picture.convert("RGB")))
             write_arrays(
                 context.folder / "model.npz", vertices=mesh.vertices, normals=mesh.normals, uv=mesh.uv, faces=mesh.faces,
                 mesh_vertices=plain_v, mesh_faces=plain_f, mesh_normals=vertex_normals(plain_v, plain_f),
-                mesh_colors=np.full((len(plain_v), 3), 160, np.uint8), tiles=mesh.tiles,
+                mesh_colors=colors, tiles=mesh.tiles,
             )  # fmt: skip
         pairs, _ = edge_faces(plain_f)
         figures["open_edges"] = int(3 * len(plain_f) - 2 * len(pairs))

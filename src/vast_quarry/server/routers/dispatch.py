@@ -17,8 +17,8 @@ router = strict.router("/api/projects/{project_id}/dispatch", "dispatch")
 
 
 @router.get("")
-def kinds(f: Files) -> list[dispatch.ParcelOut]:
-    """Kinds of parcels with their sizes."""
+def kinds(f: Files) -> dispatch.ParcelsOut:
+    """Kinds of parcels with their sizes, and how large the model is."""
     return dispatch.parcels_of(f)
 
 

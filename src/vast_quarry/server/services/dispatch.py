@@ -1,21 +1,27 @@
-"""Dispatch: the model in open formats, with the axis convention and unit of the destination."""
+"""Dispatch: the model, its cloud and its cameras in open formats.
+
+Where a format says which axis is up and what a unit is (glTF: Y, metres), it is written so, and its reader turns and scales it.
+Axis and unit are asked for where the format says neither.
+"""
 
 from __future__ import annotations
 
 import hashlib
+import io
 import re
 import zipfile
 from pathlib import Path
-from typing import Any, Literal
+from typing import Any, Literal, Self
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import BaseModel, Field
+from PIL import Image
+from pydantic import BaseModel, Field, model_validator
 from sqlmodel import Session, col, select
 
-from vast_quarry.core.finish.edits import TexturedMesh, welded
+from vast_quarry.core.finish.edits import TexturedMesh, vertex_colors, welded
 from vast_quarry.core.finish.levels import size_of_level
-from vast_quarry.core.formats.atomic import array_shapes, atomic_write
+from vast_quarry.core.formats.atomic import array_shapes, atomic_write, link_or_copy
 from vast_quarry.core.formats.gltf import write_glb
 from vast_quarry.core.formats.obj import write_obj
 from vast_quarry.core.formats.ply import PlyData, write_ply
@@ -25,17 +31,22 @@ from vast_quarry.core.words import say
 from vast_quarry.pipeline.atlas_files import DEEP_TEXTURE, SEEN_MAP, TEXTURE, deepest_texture
 from vast_quarry.pipeline.levels import MOST_LEVELS, levels_of
 from vast_quarry.pipeline.step import Reporter
+from vast_quarry.pipeline.steps.points import load_cloud
 from vast_quarry.server.models import Job, Project
 from vast_quarry.server.services.folders import Folders
 from vast_quarry.server.services.jobs import add_job
 from vast_quarry.server.services.layers import version_of
 from vast_quarry.server.services.sizes import trim_cache
 
-Format = Literal["glb", "obj", "ply", "stl"]
+Format = Literal["glb", "obj", "ply", "stl", "cloud", "cameras"]
 Up = Literal["y", "z"]
 Unit = Literal["m", "cm", "mm"]
+#: rises when files are written in another way: those that were made before are not taken for these
+WAY = 2
 #: units to a metre
 UNITS = {"m": 1.0, "cm": 100.0, "mm": 1000.0}
+#: formats that say themselves which axis is up and what a unit is: glTF 2.0 (3.4, coordinate system and units), our cameras
+FIXED: dict[str, tuple[Up, Unit]] = {"glb": ("y", "m"), "cameras": ("z", "m")}
 
 
 class ParcelIn(BaseModel):
@@ -46,6 +57,13 @@ class ParcelIn(BaseModel):
     unit: Unit = "m"
     levels: int = Field(0, ge=0, le=MOST_LEVELS, description="Simpler levels besides the model")
 
+    @model_validator(mode="after")
+    def _as_the_standard_says(self) -> Self:
+        if self.format in FIXED and (self.up, self.unit) != FIXED[self.format]:
+            up, unit = FIXED[self.format]
+            raise ValueError(f"this format has {up.upper()} up and {unit}; its reader turns and scales it")
+        return self
+
 
 class ParcelOut(BaseModel):
     """A kind of parcel with what its importers expect and how large it will be."""
@@ -54,9 +72,20 @@ class ParcelOut(BaseModel):
     title: str
     up: Up
     unit: Unit
+    #: whether axis and unit may be chosen
+    asks: bool
     bytes: int
-    textured: bool
-    triangles: list[int] = Field(description="Of the model, and of each simpler level that there can be")
+    carries: Literal["texture", "colours", "shape", "points", "cameras"]
+    triangles: list[int] = Field(
+        description="Of the model, and of each simpler level that there can be; none where it is no mesh"
+    )
+
+
+class ParcelsOut(BaseModel):
+    """What can be saved, and how large the model is, in metres: along x, y (back) and z (up)."""
+
+    kinds: list[ParcelOut]
+    size: tuple[float, float, float]
 
 
 def source_layer(folders: Folders) -> str:
@@ -64,7 +93,7 @@ def source_layer(folders: Folders) -> str:
     return "finish" if "finish" in folders.store.in_use() else "texture"
 
 
-def parcels_of(folders: Folders) -> list[ParcelOut]:
+def parcels_of(folders: Folders) -> ParcelsOut:
     """All kinds, with sizes as they will be (binary kinds exactly, text closely)."""
     layer = source_layer(folders)
     version = version_of(folders, layer, None)
@@ -75,12 +104,45 @@ def parcels_of(folders: Folders) -> list[ParcelOut]:
     image, deep_file = (folder / TEXTURE).stat().st_size, folder / DEEP_TEXTURE
     deep = deep_file.stat().st_size if deep_file.exists() else 0
     counts = sorted({size_of_level(faces, 1, k)[0] for k in range(MOST_LEVELS + 1)}, reverse=True)
-    return [
-        ParcelOut(format="glb", title="glTF binary", up="y", unit="m", bytes=wedges * 32 + faces * 12 + image + 2200, textured=True, triangles=counts),
-        ParcelOut(format="obj", title="OBJ with MTL and texture (zip)", up="y", unit="m", bytes=int((wedges * 78 + faces * 36) * 0.42) + (deep or image), textured=True, triangles=counts),
-        ParcelOut(format="ply", title="PLY", up="z", unit="m", bytes=plain * 24 + faces * 13 + 300, textured=False, triangles=counts),
-        ParcelOut(format="stl", title="STL for printing", up="z", unit="mm", bytes=faces * 50 + 84, textured=False, triangles=counts),
+    with np.load(folder / "model.npz") as model:
+        width, depth, height = np.ptp(model["vertices"], axis=0).astype(float).tolist()
+    kinds = [
+        _kind("glb", "y", "m", "texture", wedges * 32 + faces * 12 + image + 2200, counts, title="glTF binary"),
+        _kind("obj", "y", "m", "texture", int((wedges * 78 + faces * 36) * 0.42) + (deep or image), counts, title="OBJ with MTL and texture (zip)"),
+        _kind("ply", "z", "m", "colours", plain * 27 + faces * 13 + 300, counts, title="PLY"),
+        _kind("stl", "z", "mm", "shape", faces * 50 + 84, counts, title="STL for printing"),
+        *_beside_the_model(folders),
     ]  # fmt: skip
+    return ParcelsOut(kinds=kinds, size=(width, depth, height))
+
+
+def _kind(
+    form: Format, up: Up, unit: Unit, carries: Any, size: int, triangles: list[int] | None = None, *, title: str
+) -> ParcelOut:
+    return ParcelOut(
+        format=form, title=title, up=up, unit=unit, asks=form not in FIXED, carries=carries, bytes=size, triangles=triangles or []
+    )  # fmt: skip
+
+
+def _beside_the_model(folders: Folders) -> list[ParcelOut]:
+    """The dense cloud and the cameras, where there are any."""
+    out, now = [], folders.store.in_use()
+    if "points" in now:
+        points = int(version_of(folders, "points", None).figures.get("points") or 0)
+        out.append(_kind("cloud", "z", "m", "points", points * 39 + 400, title="Dense cloud, PLY"))
+    if "cameras" in now:
+        size = _cameras_file(folders).stat().st_size
+        out.append(_kind("cameras", "z", "m", "cameras", size, title="Cameras, JSON"))
+    return out
+
+
+def _cameras_file(folders: Folders) -> Path:
+    return folders.store.folder(version_of(folders, "cameras", None)) / "cameras.json"
+
+
+def layer_of(folders: Folders, form: Format) -> str:
+    """The layer that a kind of parcel is made of."""
+    return {"cloud": "points", "cameras": "cameras"}.get(form) or source_layer(folders)
 
 
 def _oriented(v: NDArray, up: str, for_y_writer: bool) -> NDArray:
@@ -92,10 +154,13 @@ def _oriented(v: NDArray, up: str, for_y_writer: bool) -> NDArray:
 
 def parcel_file(folders: Folders, wanted: ParcelIn, name: str) -> Path:
     """Where a parcel of what is in use now lies, once it is made."""
-    layer = source_layer(folders)
-    tag = hashlib.sha256(f"{layer}|{version_of(folders, layer, None).key}|{wanted.model_dump_json()}".encode())
-    ending = "zip" if wanted.format == "obj" or wanted.levels else wanted.format
-    return folders.cache / f"parcel-{tag.hexdigest()[:16]}" / f"{name}.{ending}"
+    layer = layer_of(folders, wanted.format)
+    tag = hashlib.sha256(f"{WAY}|{layer}|{version_of(folders, layer, None).key}|{wanted.model_dump_json()}".encode())
+    ending = {"cloud": "ply", "cameras": "json"}.get(wanted.format, wanted.format)
+    if wanted.format == "obj" or (wanted.levels and layer == source_layer(folders)):
+        ending = "zip"
+    beside = f"-{wanted.format}" if wanted.format in ("cloud", "cameras") else ""
+    return folders.cache / f"parcel-{tag.hexdigest()[:16]}" / f"{name}{beside}.{ending}"
 
 
 def have_parcel(session: Session, project: Project, folders: Folders, wanted: ParcelIn) -> Job | None:
@@ -122,6 +187,9 @@ def make_parcel(folders: Folders, params: dict[str, Any], reporter: Reporter) ->
     folder = target.parent
     folder.mkdir(parents=True, exist_ok=True)
     trim_cache(folders)
+    if wanted.format in ("cloud", "cameras"):
+        reporter.stage("dispatch", "Writing the file", 0, 1)
+        return _write_beside(folders, wanted, target)
     source = folders.store.folder(version_of(folders, source_layer(folders), None))
     steps = wanted.levels + 2
 
@@ -146,6 +214,19 @@ def make_parcel(folders: Folders, params: dict[str, Any], reporter: Reporter) ->
         file.unlink()
 
 
+def _write_beside(folders: Folders, wanted: ParcelIn, target: Path) -> None:
+    """Write the dense cloud or the cameras."""
+    if wanted.format == "cameras":
+        link_or_copy(_cameras_file(folders), target)
+        return
+    cloud, scale = load_cloud(folders.store.folder(version_of(folders, "points", None))), UNITS[wanted.unit]
+    extra = {
+        "views": cloud.views.astype(np.float32), "sigma": cloud.sigma * np.float32(scale), "filled": cloud.filled.astype(np.float32)
+    }  # fmt: skip
+    points, normals = _oriented(cloud.points * scale, wanted.up, False), _oriented(cloud.normals, wanted.up, False)
+    write_ply(target, PlyData(points, normals, cloud.colors, extra=extra))
+
+
 def _written(folder: Path, name: str, wanted: ParcelIn, mesh: TexturedMesh, image: bytes) -> list[Path]:
     """Write one level of the model; its files."""
     scale = UNITS[wanted.unit]
@@ -160,7 +241,9 @@ def _written(folder: Path, name: str, wanted: ParcelIn, mesh: TexturedMesh, imag
     plain_v, plain_f = welded(mesh)
     plain_v = _oriented(plain_v * scale, wanted.up, False)
     if wanted.format == "ply":
-        write_ply(file, PlyData(plain_v, vertex_normals(plain_v, plain_f).astype(np.float32), None, plain_f))
+        with Image.open(io.BytesIO(image)) as opened:
+            colors = vertex_colors(mesh, np.asarray(opened.convert("RGB")))
+        write_ply(file, PlyData(plain_v, vertex_normals(plain_v, plain_f).astype(np.float32), colors, plain_f))
     else:
         write_stl(file, plain_v, plain_f)
     return [file]
