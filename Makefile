@@ -2,7 +2,8 @@
 PYTHON ?= python3.11
 VENV := .venv
 BIN := $(VENV)/bin
-DEMO_DATA ?= build/demo
+# with the user's other data, not below the code: `make clean` never takes what was brought into the demo
+DEMO_DATA ?= $(or $(XDG_DATA_HOME),$(HOME)/.local/share)/vast-quarry-demo
 PORT ?= 8765
 
 .PHONY: setup installed warm product web demo lint lint-python lint-web unit-web test screenshots clean
@@ -23,7 +24,7 @@ web:
 	@./scripts/web.sh
 
 demo: product web
-	$(BIN)/vast-quarry serve --demo --data $(DEMO_DATA) --port $(PORT)
+	$(BIN)/vast-quarry serve --demo --data "$(DEMO_DATA)" --port $(PORT)
 
 lint: lint-python lint-web
 

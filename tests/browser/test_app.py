@@ -32,7 +32,7 @@ def test_by_keyboard_alone_from_a_new_project_to_a_saved_model(
     tab_to(page, page.get_by_placeholder("Name of the object or place"))
     page.keyboard.type("From photos")
     page.keyboard.press("Enter")
-    page.wait_for_url("**/plan")
+    page.wait_for_url("**/start")
     page.keyboard.press("2")
     page.wait_for_url("**/photos")
     tab_to(page, page.get_by_placeholder("or a folder on this machine"))
@@ -144,6 +144,8 @@ def test_cut_undo_keep_and_download(page: Page, address: str, built: int, tmp_pa
 def test_plan_and_shoot_with_the_rig(page: Page, address: str) -> None:
     page.goto(address)
     page.get_by_role("button", name="New project").click()
+    page.wait_for_url("**/start")
+    page.get_by_role("button", name="Plan a shoot").click()
     page.wait_for_url("**/plan")
     # three laps see all of a box by three photos or more; one lap does not see its top
     under = page.locator(".charts b")

@@ -21,7 +21,7 @@ def new_photos(page: Page, address: str, name: str) -> None:
     page.goto(address)
     page.get_by_placeholder("Name of the object or place").fill(name)
     page.get_by_role("button", name="New project", exact=True).click()
-    page.wait_for_url("**/plan")
+    page.wait_for_url("**/start")
     page.keyboard.press("2")
     page.wait_for_url("**/photos")
 

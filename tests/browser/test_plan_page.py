@@ -13,6 +13,8 @@ def new_plan(page: Page, address: str) -> int:
     page.goto(address)
     page.get_by_placeholder("Name of the object or place").fill("Something planned")
     page.get_by_role("button", name="New project", exact=True).click()
+    page.wait_for_url("**/start")
+    page.get_by_role("button", name="Plan a shoot").click()
     page.wait_for_url("**/plan")
     expect(page.locator(".figures")).to_be_visible()
     return int(page.url.split("/projects/")[1].split("/")[0])

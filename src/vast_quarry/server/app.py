@@ -112,6 +112,8 @@ class Health(BaseModel):
 
     ok: bool
     version: str
+    #: where the projects are kept
+    folder: str
 
 
 def _told(said: Said, status: int) -> JSONResponse:
@@ -153,7 +155,7 @@ def make_app(data: Path) -> FastAPI:
     @app.get("/api/health", tags=["health"])
     def health() -> Health:
         """That the server lives."""
-        return Health(ok=True, version=__version__)
+        return Health(ok=True, version=__version__, folder=str(data.resolve()))
 
     @app.exception_handler(PlainError)
     def plain(request: Request, error: PlainError) -> JSONResponse:

@@ -1466,7 +1466,7 @@ export interface paths {
         get: operations["read_api_projects__project_id__plan_get"];
         /**
          * Change
-         * @description Change the plan; what follows from it comes back.
+         * @description Change the plan; what follows from it comes back. Without ``keep`` nothing is saved.
          */
         put: operations["change_api_projects__project_id__plan_put"];
         post?: never;
@@ -3001,6 +3001,8 @@ export interface components {
          * @description That the server lives.
          */
         Health: {
+            /** Folder */
+            folder: string;
             /** Ok */
             ok: boolean;
             /** Version */
@@ -8533,7 +8535,9 @@ export interface operations {
     };
     change_api_projects__project_id__plan_put: {
         parameters: {
-            query?: never;
+            query?: {
+                keep?: boolean;
+            };
             header?: never;
             path: {
                 project_id: number;

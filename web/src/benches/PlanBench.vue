@@ -65,7 +65,14 @@ onMounted(async () => {
   // what no longer fits is kept by the server when it is asked about it, before the plan is saved again
   for (const remark of await ask(api.GET('/api/projects/{project_id}/plan/remarks', project.path)))
     ElMessage({ message: say(remark), type: 'warning', duration: 0, showClose: true })
-  await change()
+  // to look at a plan is not to have one: it is saved with the first change, or when it is taken along
+  const draft = await ask(
+    api.PUT('/api/projects/{project_id}/plan', {
+      params: { ...project.path.params, query: { keep: false } },
+      body: asked(plan.value),
+    }),
+  )
+  if (!out.value) await take(draft, project.planned)
 })
 
 /** A changed wish makes other shots: what was left out or added by hand belongs to the plan before. */
@@ -95,9 +102,9 @@ async function change() {
     sending = false
   }
 }
-async function take(made: PlanOut) {
+async function take(made: PlanOut, planned = made.total) {
   out.value = made
-  project.planned = made.total
+  project.planned = planned
   if (shot.value !== null && shot.value >= made.total) shot.value = null
   patches.value = await ask(api.GET('/api/projects/{project_id}/plan/patches', project.path))
   expected.value = await ask(api.GET('/api/projects/{project_id}/plan/expected', project.path))

@@ -26,9 +26,11 @@ const { dusk } = useTheme()
 const compared = ref<number | null>(null)
 const LAYERS = ['plan', 'photos', 'masks', 'cameras', 'points', 'surface', 'texture', 'finish', 'dispatch']
 
-const open = computed(() => (LAYERS.includes(props.layer ?? '') ? props.layer! : 'photos'))
+/** A new project is asked what there is already. */
+const open = computed(() => ([...LAYERS, 'start'].includes(props.layer ?? '') ? props.layer! : 'photos'))
 const mesh = () => import('@/benches/MeshBench.vue')
 const LOADERS: Record<string, () => Promise<unknown>> = {
+  start: () => import('@/benches/StartBench.vue'),
   plan: () => import('@/benches/PlanBench.vue'),
   masks: () => import('@/benches/MasksBench.vue'),
   cameras: () => import('@/benches/CamerasBench.vue'),

@@ -31,6 +31,7 @@ export const de: Catalogue = {
     removeAsk: '{name} entfernen und {size} freigeben?',
     empty: 'Noch nichts hier. Mit einem neuen Projekt beginnen.',
     running: 'in Arbeit',
+    kept: 'Projekte liegen in {folder}.',
     find: 'Nach Namen suchen',
     order: 'Reihenfolge',
     by: { newest: 'neueste', name: 'nach Namen', largest: 'größte' },
@@ -52,6 +53,15 @@ export const de: Catalogue = {
       texture: `${FOTOS}, texturiert; kann gespeichert werden`,
       finish: `${FOTOS}, abgeschlossen`,
     },
+  },
+  start: {
+    title: 'Was haben Sie schon?',
+    plan: 'Aufnahmen planen',
+    planHint: 'Das Motiv ist noch zu fotografieren: wo stehen, wie viele Fotos, mit welchem Licht.',
+    photos: 'Ich habe Fotos',
+    photosHint: 'Einlesen, durchsehen und angleichen.',
+    video: 'Ich habe ein Video',
+    videoHint: 'Einlesen; die schärfsten Einzelbilder werden entnommen.',
   },
   layers: {
     plan: 'Plan',

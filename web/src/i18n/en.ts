@@ -25,6 +25,7 @@ export const en = {
     removeAsk: 'Remove {name} and free {size}?',
     empty: 'Nothing here yet. Begin with a new project.',
     running: 'working',
+    kept: 'Projects are kept in {folder}.',
     find: 'Find by name',
     order: 'Order',
     by: { newest: 'newest', name: 'by name', largest: 'largest' },
@@ -46,6 +47,15 @@ export const en = {
       texture: '{n, plural, one {# photo} other {# photos}}, textured; ready to save',
       finish: '{n, plural, one {# photo} other {# photos}}, finished',
     },
+  },
+  start: {
+    title: 'What do you have?',
+    plan: 'Plan a shoot',
+    planHint: 'The subject is still to be photographed: where to stand, how many photos, with which light.',
+    photos: 'I have photos',
+    photosHint: 'Bring them in, look through them and even them out.',
+    video: 'I have a video',
+    videoHint: 'Bring it in; the sharpest frames are taken from it.',
   },
   layers: {
     plan: 'Plan',

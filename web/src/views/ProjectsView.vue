@@ -25,11 +25,14 @@ async function refresh() {
   loaded.value = true
 }
 onMounted(refresh)
+/** Where the projects are on this machine. */
+const folder = ref('')
+onMounted(async () => (folder.value = (await ask(api.GET('/api/health'))).folder))
 watch(() => jobs.ended, refresh)
 
 async function add() {
   const made = await ask(api.POST('/api/projects', { body: { name: name.value.trim() || null } }))
-  await router.push(`/projects/${made.id}/plan`)
+  await router.push(`/projects/${made.id}/start`)
 }
 
 const words = ref('')
@@ -74,6 +77,7 @@ const open = (p: Project) => router.push(`/projects/${p.id}/${benchOf(p)}`)
         {{ t('projects.noneFound', { words }) }}
       </p>
       <ProjectSlab v-for="p in shown" :key="p.id" :project="p" @open="open(p)" @changed="refresh" />
+      <p v-if="folder && loaded" class="quiet kept">{{ t('projects.kept', { folder }) }}</p>
     </main>
     <JobLine />
   </div>
@@ -99,6 +103,11 @@ header {
 h1 {
   font-size: 20px;
   letter-spacing: 0.01em;
+}
+.kept {
+  grid-column: 1 / -1;
+  font-size: 12.5px;
+  overflow-wrap: anywhere;
 }
 .find {
   grid-row: 2;

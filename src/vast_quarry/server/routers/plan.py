@@ -49,10 +49,12 @@ def remarks(request: Request, project_id: int, session: Db) -> list[Sentence]:
 
 
 @router.put("")
-def change(request: Request, project_id: int, body: PlanIn, session: Db) -> PlanOut:
-    """Change the plan; what follows from it comes back."""
+def change(request: Request, project_id: int, body: PlanIn, session: Db, keep: bool = True) -> PlanOut:
+    """Change the plan; what follows from it comes back. Without ``keep`` nothing is saved."""
     get_project(session, project_id)
     out = told(plans.worked_out(_folders(request, project_id), body), body.colors)
+    if not keep:
+        return out
     with editing(session, project_id) as project:
         plans.save_plan(project, body, out)
     return out
