@@ -181,6 +181,8 @@ class FinishFigures(TextureFigures, total=False):
     triangles: int
     edits: int
     open_edges: int
+    #: share of the texture that was carried over from the model before the edits; the rest was coloured from the photos
+    carried_percent: float
 
 
 Figures = (

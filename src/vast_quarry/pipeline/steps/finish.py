@@ -6,14 +6,18 @@ import io
 from pathlib import Path
 from typing import Any, ClassVar
 
+import cv2
 import numpy as np
 from PIL import Image
 from pydantic import Field, ValidationError, field_serializer
+from scipy.spatial import cKDTree
 
+from vast_quarry.core.finish.baking import Coloured, carried
 from vast_quarry.core.finish.edits import TexturedMesh, apply_edit, vertex_colors, welded
 from vast_quarry.core.formats.atomic import atomic_write, link_or_copy, write_arrays
+from vast_quarry.core.formats.pictures import as_jpeg, colours_as_png
 from vast_quarry.core.surface.mesh import edge_faces, vertex_normals
-from vast_quarry.pipeline.atlas_files import DEEP_TEXTURE, SEEN_MAP, SOURCE_MAP, texture_bytes
+from vast_quarry.pipeline.atlas_files import DEEP_TEXTURE, SEEN_MAP, SOURCE_MAP, TEXTURE, texture_bytes
 from vast_quarry.pipeline.edits import Edit
 from vast_quarry.pipeline.figures import FinishFigures
 from vast_quarry.pipeline.solution import load_solution
@@ -51,6 +55,36 @@ def coloured_with(folder: Path) -> TextureSettings:
         return TextureSettings()
 
 
+def carry_colors(context: Context, before: TexturedMesh) -> float:
+    """Give the texture in ``context.folder`` the colours of the model before it was edited; what share of its texels that is.
+
+    What was mended there would be lost if all were coloured from the photos again: these only colour what is new.
+    """
+    source, share = context.parents["texture"], 0.0
+    mesh = load_textured(context.folder)
+    quality = coloured_with(source).quality
+    for name in (TEXTURE, DEEP_TEXTURE):
+        if not ((source / name).exists() and (context.folder / name).exists()):
+            continue
+        picture, old = (cv2.imread(str(f / name), cv2.IMREAD_UNCHANGED) for f in (context.folder, source))
+        assert picture is not None
+        assert old is not None
+        context.stage("Carrying colours over", 0, 1)
+        share = carried(mesh, picture, Coloured(before, old), context.check)
+        with atomic_write(context.folder / name) as out:
+            out.write(as_jpeg(picture, quality) if name == TEXTURE else colours_as_png(picture))
+    with np.load(context.folder / "model.npz") as m:
+        arrays = dict(m)
+    picture = cv2.imread(str(context.folder / TEXTURE))
+    assert picture is not None
+    # vertices of the mesh are those that its wedges lie on
+    near = cKDTree(mesh.vertices).query(arrays["mesh_vertices"])[1]
+    at = np.clip((mesh.uv[near] * len(picture)).astype(int), 0, len(picture) - 1)
+    arrays["mesh_colors"] = np.ascontiguousarray(picture[at[:, 1], at[:, 0], ::-1])
+    write_arrays(context.folder / "model.npz", **arrays)
+    return share
+
+
 class FinishStep:
     """Replays edits."""
 
@@ -63,10 +97,11 @@ class FinishStep:
         """Write ``model.npz`` and ``texture.jpg``."""
         settings: FinishSettings = context.settings
         solution = load_solution(context.parents["cameras"])
-        mesh = load_textured(context.parents["texture"])
+        mesh = edited = load_textured(context.parents["texture"])
         for n, edit in enumerate(settings.edits):
             context.stage("Editing", n, len(settings.edits))
-            mesh = apply_edit(mesh, edit.model_dump(), solution.box)
+            edited = apply_edit(edited, edit.model_dump(), solution.box)
+        before, mesh = mesh, edited
         plain_v, plain_f = welded(mesh)
         figures: FinishFigures = {"triangles": len(mesh.faces), "edits": len(settings.edits)}
         if mesh.retexture:
@@ -74,6 +109,7 @@ class FinishStep:
             figures |= texture_mesh(
                 context, coloured_with(context.parents["texture"]), solution, plain_v, plain_f, foot
             )
+            figures["carried_percent"] = round(100 * carry_colors(context, before), 1)
         else:
             with atomic_write(context.folder / "texture.jpg") as out:
                 out.write(texture_bytes(context.parents["texture"]))

@@ -14,15 +14,23 @@ from collections import OrderedDict
 from pathlib import Path
 from typing import Any
 
+import cv2
+import numpy as np
 from sqlalchemy import Engine
 from sqlalchemy.orm.exc import StaleDataError
 from sqlmodel import Session, col, select
 
 from vast_quarry.core.errors import PlainError
-from vast_quarry.core.finish.edits import TexturedMesh, apply_edit
+from vast_quarry.core.finish.baking import REACH, Coloured, baked
+from vast_quarry.core.finish.edits import TexturedMesh, apply_edit, welded
 from vast_quarry.core.formats.atomic import atomic_write, read_json
 from vast_quarry.core.formats.packed_glb import write_packed_glb
+from vast_quarry.core.formats.pictures import as_jpeg
 from vast_quarry.core.progress import Cancelled
+from vast_quarry.core.surface.mesh import face_areas, vertex_normals
+from vast_quarry.core.texture.charts import make_charts
+from vast_quarry.core.texture.packing import unwrap
+from vast_quarry.core.texture.texels import fill_between
 from vast_quarry.pipeline.atlas_files import texture_bytes
 from vast_quarry.pipeline.edits import edit_of
 from vast_quarry.pipeline.solution import load_solution
@@ -33,12 +41,14 @@ from vast_quarry.server.models import Job, Project
 from vast_quarry.server.services.folders import Folders
 from vast_quarry.server.services.jobs import add_job
 from vast_quarry.server.services.layers import version_of
-from vast_quarry.server.services.world import mesh_file, plain_image
+from vast_quarry.server.services.world import mesh_file
 
 #: states that the worker remembers, of all projects together
 REMEMBERED = 4
 #: files of states that are kept for a project
 FILES = 12
+#: texels a side of the picture in which an edited model is shown whose texture no longer fits
+SHOWN = 2048
 
 _states: OrderedDict[str, TexturedMesh] = OrderedDict()
 _lock = threading.Lock()
@@ -142,13 +152,35 @@ def make_draft(engine: Engine, folders: Folders, job: Job, reporter: Reporter, c
     reporter.stage("finish", "Writing the model", len(edits), len(edits) + 1)
     folders.make()
     target = _glb(folders, names[-1])
-    image = plain_image() if mesh.retexture else texture_bytes(folders.store.folder(version))
+    image = texture_bytes(folders.store.folder(version))
+    if mesh.retexture:
+        reporter.stage("finish", "Carrying colours over", len(edits), len(edits) + 1)
+        mesh, image = with_colors(mesh, load_textured(folders.store.folder(version)), image)
     with atomic_write(target.with_suffix(".json")) as out:
         out.write(json.dumps({"faces": len(mesh.faces)}).encode())
     write_packed_glb(target, mesh.vertices, mesh.normals, mesh.uv, mesh.faces, image)
     for old in sorted(folders.cache.glob("draft-*.glb"), key=lambda p: p.stat().st_mtime)[:-FILES]:
         old.unlink(missing_ok=True)
         old.with_suffix(".json").unlink(missing_ok=True)
+
+
+def with_colors(mesh: TexturedMesh, before: TexturedMesh, image: bytes) -> tuple[TexturedMesh, bytes]:
+    """An edited model whose texture no longer fits, with the colours it had: to look at, so in a smaller picture."""
+    old = cv2.imdecode(np.frombuffer(image, np.uint8), cv2.IMREAD_COLOR)
+    assert old is not None
+    side = min(SHOWN, len(old))
+    old = cv2.resize(old, (side, side), interpolation=cv2.INTER_AREA)
+    v, f = welded(mesh)
+    atlas = unwrap(
+        v, f, make_charts(v, f), side, side * float(np.sqrt(0.7 / max(float(face_areas(v, f).sum()), 1e-300)))
+    )
+    normals = vertex_normals(v, f)
+    edge = float(np.sqrt(np.median(face_areas(v, f)) * 2))
+    picture, covered = baked(atlas, v, normals, Coloured(before, old), REACH * edge)
+    fill_between(picture, covered)
+    wedge = atlas.wedge_vertex
+    shown = TexturedMesh(v[wedge], normals[wedge], (atlas.uv + 0.5) / atlas.size, atlas.faces)
+    return shown, as_jpeg(picture, 90)
 
 
 def _take_out(engine: Engine, project_id: int, edits: Edits) -> None:

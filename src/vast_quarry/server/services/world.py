@@ -261,13 +261,6 @@ def cloud_file(folders: Folders, layer: str, number: int | None, budget: int = U
     return target
 
 
-def plain_image() -> bytes:
-    """A texture of one colour."""
-    out = io.BytesIO()
-    Image.new("RGB", (4, 4), (205, 198, 184)).save(out, "JPEG")
-    return out.getvalue()
-
-
 #: what a surface rests on, as it is painted: photos show it, filled in where it is plain, inferred (sRGB)
 EVIDENCE = ((205, 198, 184), (201, 138, 33), (14, 124, 123))
 
