@@ -2863,6 +2863,8 @@ export interface components {
             atlas?: number;
             /** Atlas Fill Percent */
             atlas_fill_percent?: number;
+            /** Carried Percent */
+            carried_percent?: number;
             /** Contradicted Percent */
             contradicted_percent?: number;
             /** Edits */
@@ -3746,6 +3748,8 @@ export interface components {
                 number,
                 number
             ];
+            /** Unsaved */
+            unsaved: number;
         };
         /**
          * PatchesOut

@@ -66,12 +66,30 @@ const layer = computed(() =>
   project.version('finish') ? 'finish' : project.version('texture') ? 'texture' : null,
 )
 
-onMounted(async () => {
+/** Edits in Finish that are not saved: what is shown and saved here is without them. */
+const unsaved = ref(0)
+const keeping = ref(false)
+async function fetchKinds() {
   if (!layer.value) return
   const told = await ask(api.GET('/api/projects/{project_id}/dispatch', project.path))
   parcels.value = told.kinds
   size.value = told.size
-})
+  unsaved.value = told.unsaved
+}
+onMounted(fetchKinds)
+async function keepEdits() {
+  keeping.value = true
+  try {
+    const job = await ask(api.POST('/api/projects/{project_id}/draft/keep', project.path), true)
+    const over = await jobs.over(job.id)
+    if (over?.state === 'failed') return tell(say(over.message))
+    await project.refresh(['layers'])
+    await fetchKinds()
+    if (world) await show(world)
+  } finally {
+    keeping.value = false
+  }
+}
 /** Each level has a quarter of the triangles and of the texture of the one before. */
 function sizeOf(p: Parcel): string {
   const count = p.triangles.length ? levels.value : 0
@@ -98,11 +116,15 @@ async function save(p: Parcel) {
     making.value = false
   }
 }
+async function show(w: World) {
+  w.setGround(1)
+  const number = project.layer(layer.value!)?.number ?? 0
+  await w.setMesh(`/api/projects/${project.id}/layers/${layer.value}/mesh?number=${number}`, 'textured')
+}
 async function ready(w: World) {
   world = w
   if (!layer.value) return
-  w.setGround(1)
-  await w.setMesh(`/api/projects/${project.id}/layers/${layer.value}/mesh`, 'textured')
+  await show(w)
   w.home()
 }
 function still() {
@@ -124,6 +146,12 @@ function still() {
             @click="router.push(`/projects/${project.id}/cameras`)"
           >
             {{ t('dispatch.scaleGo') }}
+          </button>
+        </p>
+        <p v-if="unsaved" class="scale height" role="status">
+          {{ t('dispatch.unsaved', { n: unsaved }) }}
+          <button class="link" :disabled="keeping" @click="keepEdits">
+            {{ t(keeping ? 'finish.keeping' : 'finish.keep') }}
           </button>
         </p>
         <h2>{{ t('dispatch.where') }}</h2>

@@ -843,6 +843,7 @@ export const de: Catalogue = {
     decimate: 'Verringern auf',
     undo: 'Rückgängig',
     redo: 'Wiederholen',
+    keeping: 'wird gespeichert …',
     keep: 'Als Version speichern',
     edits: '{n, plural, one {# Änderung} other {# Änderungen}} · {faces} Dreiecke',
     hint: 'Umfahren, was weg soll. Rechts ziehen dreht weiterhin.',
@@ -863,6 +864,8 @@ export const de: Catalogue = {
     size: 'etwa {size}',
     recipe: 'Rezept',
     still: 'Standbild der Ansicht',
+    unsaved:
+      '{n, plural, one {# Änderung in Abschluss ist} other {# Änderungen in Abschluss sind}} nicht gespeichert: Was hier gezeigt und gespeichert wird, ist ohne sie.',
     where: 'Wohin geht es?',
     place: {
       any: 'Die meisten 3D-Programme, Engines, Webseiten',

@@ -834,6 +834,7 @@ export const en = {
     decimate: 'Decimate to',
     undo: 'Undo',
     redo: 'Redo',
+    keeping: 'saving…',
     keep: 'Save as a version',
     edits: '{n, plural, one {# edit} other {# edits}} · {faces} triangles',
     hint: 'Draw round what is to go. Right drag still turns.',
@@ -854,6 +855,8 @@ export const en = {
     size: 'about {size}',
     recipe: 'Recipe',
     still: 'Still picture of the view',
+    unsaved:
+      '{n, plural, one {# edit in Finish is} other {# edits in Finish are}} not saved: what is shown and saved here is without {n, plural, one {it} other {them}}.',
     where: 'Where does it go?',
     place: {
       any: 'Most 3D programs, engines, web pages',

@@ -17,9 +17,9 @@ router = strict.router("/api/projects/{project_id}/dispatch", "dispatch")
 
 
 @router.get("")
-def kinds(f: Files) -> dispatch.ParcelsOut:
+def kinds(project_id: int, session: Db, f: Files) -> dispatch.ParcelsOut:
     """Kinds of parcels with their sizes, and how large the model is."""
-    return dispatch.parcels_of(f)
+    return dispatch.parcels_of(get_project(session, project_id), f)
 
 
 @router.post("/parcel", status_code=202)

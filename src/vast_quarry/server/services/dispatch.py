@@ -86,6 +86,8 @@ class ParcelsOut(BaseModel):
 
     kinds: list[ParcelOut]
     size: tuple[float, float, float]
+    #: edits of the draft in Finish that the model is without, since they are not saved as a version
+    unsaved: int
 
 
 def source_layer(folders: Folders) -> str:
@@ -93,7 +95,16 @@ def source_layer(folders: Folders) -> str:
     return "finish" if "finish" in folders.store.in_use() else "texture"
 
 
-def parcels_of(folders: Folders) -> ParcelsOut:
+def unsaved_edits(project: Project, folders: Folders) -> int:
+    """Edits of the open draft, where no version in use holds them."""
+    edits = project.draft[: project.draft_done]
+    if "finish" in folders.store.in_use():
+        kept = list(version_of(folders, "finish", None).settings.get("edits") or [])
+        return 0 if edits in ([], kept) else len(edits)
+    return len(edits)
+
+
+def parcels_of(project: Project, folders: Folders) -> ParcelsOut:
     """All kinds, with sizes as they will be (binary kinds exactly, text closely)."""
     layer = source_layer(folders)
     version = version_of(folders, layer, None)
@@ -113,7 +124,7 @@ def parcels_of(folders: Folders) -> ParcelsOut:
         _kind("stl", "z", "mm", "shape", faces * 50 + 84, counts, title="STL for printing"),
         *_beside_the_model(folders),
     ]  # fmt: skip
-    return ParcelsOut(kinds=kinds, size=(width, depth, height))
+    return ParcelsOut(kinds=kinds, size=(width, depth, height), unsaved=unsaved_edits(project, folders))
 
 
 def _kind(
