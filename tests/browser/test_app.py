@@ -60,7 +60,7 @@ def test_by_keyboard_alone_from_a_new_project_to_a_saved_model(
     expect(page.locator(".bed", has_text="Texture")).to_contain_text("atlas", timeout=420_000)
     expect(page.locator(".bed", has_text="Cameras")).to_contain_text("of 16 placed")
     expect(page.locator("footer")).to_contain_text(
-        "Done. Made: Photos 1, Masks 1, Cameras 1, Points 1, Surface 1 and Texture 1."
+        "Made: Photos 1, Masks 1, Cameras 1, Points 1, Surface 1 and Texture 1."
     )
     wait_drawn(page, "mesh", 0.03)
     tab_to(page, page.get_by_role("button", name="wire"))
@@ -210,6 +210,7 @@ def test_a_spot_of_the_mesh_leads_to_the_photos_that_see_it(page: Page, address:
 
 def test_errors_stand_in_the_page(page: Page, address: str, built: int) -> None:
     page.goto(f"{address}/projects/{built}/photos")
+    page.get_by_role("button", name="By path…").click()
     page.get_by_placeholder("or a folder on this machine").fill("/no/such/folder")
     page.get_by_role("button", name="Bring in").click()
     expect(page.get_by_text("There is no folder /no/such/folder.")).to_be_visible()

@@ -44,8 +44,8 @@ def test_points_are_chosen_deleted_taken_back_and_kept(page: Page, address: str,
     first = chosen(page)
     states = "() => { const s = vqWorld.clouds.points.geometry.getAttribute('pointState').array; return [0, 1, 2].map((v) => s.filter((x) => x === v).length) }"
     assert page.evaluate(states)[1] == first, "all points of this cloud are drawn"
-    # the same again and only in both: nothing changes; a second choice with Alt held takes away
-    page.get_by_role("radio", name="only in both").click()
+    # the same again, intersected: nothing changes; a second choice with Alt held takes away
+    page.get_by_role("radio", name="Intersect").click()
     drag_over(page, surface, 0.2, 0.05, 0.8, 0.4)
     assert chosen(page) == first
     page.keyboard.down("Alt")
@@ -65,7 +65,7 @@ def test_points_are_chosen_deleted_taken_back_and_kept(page: Page, address: str,
     page.wait_for_function(f"() => ({states})()[2] === {first}")
     # by keys: a rectangle from the middle, outwards
     surface.focus()
-    page.get_by_role("radio", name="new").click()
+    page.get_by_role("radio", name="Replace").click()
     surface.focus()
     page.keyboard.press("Space")
     for key in ("Shift+ArrowRight", "Shift+ArrowDown") * 3:

@@ -63,6 +63,7 @@ def test_the_page_speaks_german(page: Page, address: str, built: int) -> None:
         expect(page.get_by_text("Merkmale je Foto, höchstens")).to_be_visible()
         # an error, with what the user typed in it
         page.keyboard.press("2")
+        page.get_by_role("button", name="Nach Pfad …").click()
         page.get_by_placeholder("oder ein Ordner auf diesem Rechner").fill("/no/such/folder")
         page.get_by_role("button", name="Einlesen").click()
         expect(page.get_by_text("Es gibt keinen Ordner /no/such/folder. Den Pfad prüfen.")).to_be_visible()

@@ -99,7 +99,7 @@ def test_photos_that_bring_their_own_transparency(page: Page, address: str, tmp_
     page.goto(f"{address}/projects/{project}/masks")
     page.get_by_role("button", name="Run Masks").click()
     expect(page.locator(".bed", has_text="Masks")).to_contain_text("2 masked", timeout=120_000)
-    expect(page.locator(".photo .cap")).to_contain_text("from a file · 50 % counts")
+    expect(page.locator(".photo .cap")).to_contain_text("from a file · 50 % kept")
     left = picture(page, address, project, "alpha_0.png")
     assert left[:, 85:].all()
     assert not left[:, :75].any()

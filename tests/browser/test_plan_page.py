@@ -50,7 +50,7 @@ def test_a_lap_less_covers_less_and_a_shoot_goes_on_after_a_failure(page: Page, 
     expect(page.locator(".bed.on")).to_contain_text("12 shots planned")
     page.get_by_text("Print and files").click()
     with page.expect_download() as download:
-        page.get_by_role("link", name="Cameras", exact=True).click()
+        page.get_by_role("link", name="Cameras (glTF)").click()
     assert download.value.path().read_bytes()[:4] == b"glTF"
     printed = page.request.get(f"{address}/api/projects/{project}/plan/shots.pdf")
     assert printed.body()[:5] == b"%PDF-"

@@ -1,4 +1,4 @@
-"""The Texture page: the atlas under what it can be looked at by, and photos kept back; modes of the mesh."""
+"""The Texture page: the atlas under what it can be looked at by, and check photos; modes of the mesh."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ def test_the_texture_by_photo_by_stretch_and_what_it_is_worth(page: Page, addres
             )
         )
     page.get_by_role("radio", name="check photos", exact=True).click()
-    ask = page.get_by_role("button", name="Keep 4 photos back")
+    ask = page.get_by_role("button", name="Test the texture on 4 unused photos")
     expect(ask).to_be_visible()
     before = {j["id"] for j in api(address, "/api/jobs")}
     ask.click()
