@@ -111,3 +111,11 @@ def test_files_are_read_once(folders: tuple[Path, Path], tmp_path: Path) -> None
 
     with pytest.raises(Cancelled):
         folder_contents(folders, tmp_path / "fresh.json", stop)
+
+
+def test_a_list_of_contents_that_cannot_be_read_is_only_made_again(folders: tuple[Path, Path], tmp_path: Path) -> None:
+    known = tmp_path / KNOWN
+    known.write_text("{cut", "utf-8")
+    held = folder_contents(folders, known, silent)
+    assert [h.content for h in held] == [content_of(h.folder / h.name) for h in held]
+    assert len(read_json(known)) == 4

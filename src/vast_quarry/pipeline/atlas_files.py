@@ -68,25 +68,27 @@ SHEET_BYTES, DEEP_SHEET_BYTES = 4.5, 7.0
 MOST_SIDE = 65_500
 
 
-def check_room(side: int, tiles: int, deep: bool, sizes: Sequence[int]) -> int:
-    """Texels a side that an atlas of ``tiles`` squared pictures may have, as much as memory holds.
+def check_room(side: int, tiles: int, deep: bool, sizes: Sequence[int]) -> None:
+    """Refuse an atlas of ``tiles`` squared pictures that memory does not hold.
+
+    What is made is the same on every machine, or is not made: how large an atlas grows does not go by what is free.
 
     Parameters
     ----------
     side : int
-        Texels that it has to have.
+        Texels a side that it has.
     sizes : sequence of int
         Sides that one picture may have, least first.
 
     Raises
     ------
     PlainError
-        When it may not have so many; it says which size would fit.
+        When memory does not hold so many; it says which size would fit.
     """
     free, each = free_memory(), DEEP_SHEET_BYTES if deep else SHEET_BYTES
     most = int(min(MOST_SIDE, np.sqrt(free / each)))
     if side <= most:
-        return most
+        return
     fits = max((s for s in sizes if s * tiles <= most), default=sizes[0])
     raise PlainError(
         say(

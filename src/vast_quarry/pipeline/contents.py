@@ -8,6 +8,7 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import NamedTuple
 
+from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import read_json, write_json
 from vast_quarry.core.photo.reading import photo_names
 from vast_quarry.core.progress import Progress
@@ -58,7 +59,10 @@ def folder_contents(
     """
     files = [(folder, name) for folder in folders for name in names(folder)]
     paths = [folder / name for folder, name in files]
-    before = read_json(known)
+    try:
+        before = read_json(known)
+    except PlainError:  # what cannot be read is only read again
+        before = {}
     marks = [_mark(path) for path in paths]
     found = {str(path): before.get(str(path)) for path in paths}
     todo = [

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -83,6 +84,26 @@ def photo_scale(photo: Photo, scale: float, largest_side: int) -> float:
     return min(1.0, largest_side / longest, max(scale, SMALLEST_USEFUL / longest))
 
 
+def keys_of(context: Context, photos: list[Photo], obey: bool, effort: Effort) -> list[str]:
+    """What features of all photos would be made from, see :func:`.reuse.feature_key`."""
+    return [_wanted(context, p, obey, effort)[2] for p in photos]
+
+
+def _wanted(context: Context, photo: Photo, obey: bool, effort: Effort) -> tuple[Path | None, float, str]:
+    """The mask that the features of a photo obey, the scale at which they are sought, and what they are made from."""
+    settings = context.settings
+    mask = mask_file(context.parents["masks"], photo.number) if obey else None
+    scale = photo_scale(photo, settings.photo_scale, settings.largest_side)
+    lifted, count = _lifted(settings, effort)
+    return mask, scale, feature_key(photo, mask, scale, count, lifted, effort.tilts)
+
+
+def _lifted(settings: Any, effort: Effort) -> tuple[bool, int]:
+    """Whether contrast is lifted, and how many features are sought then."""
+    count = settings.features * (2 if effort.lifted and not settings.local_contrast else 1)
+    return effort.lifted or settings.local_contrast, count
+
+
 def find_features(
     context: Context, listed: PhotoList, photos: list[Photo], obey: bool, effort: Effort = PLAIN
 ) -> Features:
@@ -91,19 +112,16 @@ def find_features(
     Those that another version found are taken. A file is named by what it was made from, so that those of another attempt
     in the same folder are never taken for these.
     """
-    settings = context.settings
-    lifted = effort.lifted or settings.local_contrast
-    count = settings.features * (2 if effort.lifted and not settings.local_contrast else 1)
+    lifted, count = _lifted(context.settings, effort)
     (context.folder / "features").mkdir(exist_ok=True)
     earlier = Earlier(context.folder)
     jobs, memory = [], []
     files, keys = [], []
     masked = 0
     for p in photos:
-        mask = mask_file(context.parents["masks"], p.number) if obey else None
+        mask, scale, key = _wanted(context, p, obey, effort)
         masked += mask is not None
-        scale = photo_scale(p, settings.photo_scale, settings.largest_side)
-        keys.append(feature_key(p, mask, scale, count, lifted, effort.tilts))
+        keys.append(key)
         target = features_file(context.folder, p.number, keys[-1])
         files.append(target)
         if is_whole(target) or earlier.take_features(keys[-1], target):
@@ -115,7 +133,7 @@ def find_features(
         memory.append((FEATURE_BYTES * scale**2 + DECODED_BYTES) * (p.width or 1) * (p.height or 1))
     context.each("Finding features", match_units.features, jobs, memory=memory)
     found = Features(files, keys, masked, effort)
-    write_made(context.folder, made_from(found, photos, settings.ratio, []))
+    write_made(context.folder, made_from(found, photos, context.settings.ratio, []))
     return found
 
 

@@ -16,7 +16,7 @@ from vast_quarry.core.pose import Similarity, fit_similarity, rotation_angle_deg
 from vast_quarry.core.words import say
 from vast_quarry.pipeline.alike import versions_alike
 from vast_quarry.pipeline.attempts import Attempt
-from vast_quarry.pipeline.features import Effort, find_features
+from vast_quarry.pipeline.features import Effort, find_features, keys_of
 from vast_quarry.pipeline.matching import match_all
 from vast_quarry.pipeline.pairs import pairs_to_match
 from vast_quarry.pipeline.reuse import made_of
@@ -52,8 +52,8 @@ def go_on(context: Context, listed: PhotoList, photos: list[Photo], obey: bool) 
         if groups_in(folder) > 1 or not made.keys:
             continue
         # as they were found there, in tilted views or with contrast lifted: else none of them is known again
-        features = find_features(context, listed, photos, obey, Effort(made.tilts, made.lifted))
-        row_of_key = {key: n for n, key in enumerate(features.keys)}
+        effort = Effort(made.tilts, made.lifted)
+        row_of_key = {key: n for n, key in enumerate(keys_of(context, photos, obey, effort))}
         solution = load_solution(folder, AS_FOUND if (folder / f"{AS_FOUND}.npz").exists() else "solution")
         here = {
             k: row_of_key[made.keys[int(solution.numbers[k])]]
@@ -64,6 +64,7 @@ def go_on(context: Context, listed: PhotoList, photos: list[Photo], obey: bool) 
         fresh = set(range(len(photos))) - old
         if len(here) < max(3, STILL_THERE * len(solution.aligned)) or len(fresh) > NEW * len(photos):
             continue
+        features = find_features(context, listed, photos, obey, effort)
         rows = {number: row_of_key[key] for number, key in made.keys.items() if key in row_of_key}
         pairs = {(min(rows[a], rows[b]), max(rows[a], rows[b])) for a, b in made.pairs if a in rows and b in rows}
         if fresh:

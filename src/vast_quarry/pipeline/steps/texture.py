@@ -19,7 +19,7 @@ from vast_quarry.core.texture.light import unlit
 from vast_quarry.core.texture.seams import seam_visibility
 from vast_quarry.core.texture.texels import fill_between
 from vast_quarry.core.words import say
-from vast_quarry.pipeline.atlas_files import check_room, joined_bands
+from vast_quarry.pipeline.atlas_files import MOST_SIDE, check_room, joined_bands
 from vast_quarry.pipeline.figures import HeldOut, TextureFigures
 from vast_quarry.pipeline.orders import PhotoOrder, photo_orders
 from vast_quarry.pipeline.solution import Solution, load_solution
@@ -169,7 +169,8 @@ def texture_mesh(
     size = next((s for s in SIZES if (s * settings.tiles) ** 2 * 0.70 >= area * density**2), SIZES[-1])
     size, largest = min(size, settings.largest) * settings.tiles, settings.largest * settings.tiles
     deep = settings.bits == "16"
-    largest = max(size, min(largest, check_room(size, settings.tiles, deep, SIZES)))
+    check_room(size, settings.tiles, deep, SIZES)
+    largest = max(size, min(largest, MOST_SIDE))
     # what the atlas has room for: photos need not be finer than that
     finest = min(density * FINER, size * float(np.sqrt(0.86 / max(area, 1e-300))))
     reading = units.Reading(settings.crisp, settings.lay, deep)
@@ -190,6 +191,7 @@ def texture_mesh(
         context, here, voices, faces, len(vertices), scale, settings.agree, shown_bytes * most
     )
     atlas = units.load_atlas(here)
+    check_room(atlas.size, settings.tiles, deep, SIZES)
     rows = max(1, min(BAND // atlas.size, -(-atlas.size // PARTS)))
     out_of = _light(context, here, len(vertices), settings.unlit) if settings.unlit > 0 and voices else None
     if out_of is not None:

@@ -191,7 +191,9 @@ def keep_as_judged(recipe: Recipe, folders: Folders, project: Project) -> None:
     found = next((v for v in folders.store.versions("photos") if v.number == number), None)
     out = set(found.settings.get("judged_out") or ()) if found else set()
     if out:
-        recipe.layers["photos"]["judged_out"] = sorted(out & set(proposed_out(folders, project.left_out)))
+        recipe.layers.setdefault("photos", {})["judged_out"] = sorted(
+            out & set(proposed_out(folders, project.left_out))
+        )
 
 
 def photos_changed(project: Project, folders: Folders) -> bool:
@@ -204,7 +206,10 @@ def photos_changed(project: Project, folders: Folders) -> bool:
     keep_as_judged(recipe, folders, project)
     model = step_of("photos").settings_model
     places = {"folder", "frames", "more"}
-    now = recipe.settings("photos", model, places_of(folders)["photos"]).model_dump(mode="json", exclude=places)
+    try:
+        now = recipe.settings("photos", model, places_of(folders)["photos"]).model_dump(mode="json", exclude=places)
+    except PlainError:  # settings that fit no longer are told when a run is asked for
+        return False
     try:
         then = model.model_validate(found.settings).model_dump(mode="json", exclude=places)
         listed = read_photo_list(folders.store.folder(found))
