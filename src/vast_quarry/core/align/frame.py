@@ -78,7 +78,7 @@ def world_frame(
     notes: list[Said] = []
     place = kind != "object"
     wall = wall_normal(points, centers) if kind == "facade" else None
-    found = _up(rotations, centers, points, masked or mat is not None, kind, wall)
+    found = _up(rotations, centers, points, masked, kind, wall)
     up, witness, sure, plane = found.direction, found.witness, found.sure, None if masked else found.ground
     focus = focus_point(rotations, centers)
     reach = float(np.median(np.linalg.norm(centers - focus, axis=1)))
