@@ -61,10 +61,18 @@ def simpler(
     count, side = size_of_level(len(mesh.faces), len(picture), level)
     v, f = decimate(*welded(mesh), count)
     check()
+    return recoloured(v, f, mesh, cv2.resize(picture, (side, side), interpolation=cv2.INTER_AREA), check)
+
+
+def recoloured(
+    v: Array, f: NDArray[np.int64], mesh: TexturedMesh, picture: Bytes, check: Callable[[], None] = lambda: None
+) -> tuple[TexturedMesh, Bytes]:
+    """A mesh (V, 3), (M, 3) that lies on a textured one, on an atlas of its own as large as the ``picture`` of that, in its colours."""
+    side = len(picture)
     wanted = side * float(np.sqrt(0.7 / max(float(face_areas(v, f).sum()), 1e-300)))
     atlas = unwrap(v, f, make_charts(v, f), side, wanted, largest=side)
     normals = vertex_normals(v, f)
-    full = Coloured(mesh, cv2.resize(picture, (side, side), interpolation=cv2.INTER_AREA))
+    full = Coloured(mesh, picture)
     edge = float(np.sqrt(np.median(face_areas(v, f)) * 2))
     image, covered = baked(atlas, v, normals, full, REACH * edge, check)
     fill_between(image, covered)

@@ -21,16 +21,12 @@ from sqlalchemy.orm.exc import StaleDataError
 from sqlmodel import Session, col, select
 
 from vast_quarry.core.errors import PlainError
-from vast_quarry.core.finish.baking import REACH, Coloured, baked
 from vast_quarry.core.finish.edits import TexturedMesh, apply_edit, welded
+from vast_quarry.core.finish.levels import recoloured
 from vast_quarry.core.formats.atomic import atomic_write, read_json
 from vast_quarry.core.formats.packed_glb import write_packed_glb
 from vast_quarry.core.formats.pictures import as_jpeg
 from vast_quarry.core.progress import Cancelled
-from vast_quarry.core.surface.mesh import face_areas, vertex_normals
-from vast_quarry.core.texture.charts import make_charts
-from vast_quarry.core.texture.packing import unwrap
-from vast_quarry.core.texture.texels import fill_between
 from vast_quarry.pipeline.atlas_files import texture_bytes
 from vast_quarry.pipeline.edits import edit_of
 from vast_quarry.pipeline.solution import load_solution
@@ -170,16 +166,7 @@ def with_colors(mesh: TexturedMesh, before: TexturedMesh, image: bytes) -> tuple
     assert old is not None
     side = min(SHOWN, len(old))
     old = cv2.resize(old, (side, side), interpolation=cv2.INTER_AREA)
-    v, f = welded(mesh)
-    atlas = unwrap(
-        v, f, make_charts(v, f), side, side * float(np.sqrt(0.7 / max(float(face_areas(v, f).sum()), 1e-300)))
-    )
-    normals = vertex_normals(v, f)
-    edge = float(np.sqrt(np.median(face_areas(v, f)) * 2))
-    picture, covered = baked(atlas, v, normals, Coloured(before, old), REACH * edge)
-    fill_between(picture, covered)
-    wedge = atlas.wedge_vertex
-    shown = TexturedMesh(v[wedge], normals[wedge], (atlas.uv + 0.5) / atlas.size, atlas.faces)
+    shown, picture = recoloured(*welded(mesh), before, old)
     return shown, as_jpeg(picture, 90)
 
 
