@@ -11,10 +11,10 @@ MISS = 0xFFFFFFFF
 
 
 def _tensor(array: Any) -> Any:
-    """An array as Open3D wants it."""
+    """An array as Open3D wants it, not copied."""
     import open3d  # heavy to load: only by those who cast rays
 
-    make: Any = open3d.core.Tensor
+    make: Any = open3d.core.Tensor.from_numpy
     return make(array)
 
 
@@ -52,6 +52,12 @@ class RayScene:
         """Whether anything lies on each ray (N, 6) between ``near`` and ``far`` (in units of its direction)."""
         tensor = _tensor(np.ascontiguousarray(rays, dtype=np.float32))
         return self._scene.test_occlusions(tensor, tnear=near, tfar=far).numpy()
+
+    def all_hits(self, rays: NDArray[np.float32]) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.float32]]:
+        """Every hit of rays (N, 6): the ray, the face and how far along (K each)."""
+        found = self._scene.list_intersections(_tensor(np.ascontiguousarray(rays, dtype=np.float32)))
+        ray, face = (found[k].numpy().astype(np.int64) for k in ("ray_ids", "primitive_ids"))
+        return ray, face, found["t_hit"].numpy()
 
     def nearest(self, points: ArrayLike) -> tuple[NDArray[np.int64], NDArray[np.float32]]:
         """Of points (N, 3): the face (N,) that is nearest, and where on it, as weights (N, 2) of its second and third corner."""

@@ -12,15 +12,14 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-import cv2
 import numpy as np
 from numpy.typing import NDArray
 
 from vast_quarry.core.finish.edits import TexturedMesh
 from vast_quarry.core.raycast import MISS, RayScene
-from vast_quarry.core.surface.mesh import face_areas, face_normals
+from vast_quarry.core.surface.mesh import face_areas, face_normals, within_faces
 from vast_quarry.core.texture.packing import Atlas
-from vast_quarry.core.texture.texels import band_of_texels
+from vast_quarry.core.texture.texels import band_of_texels, looked_up
 
 Array = NDArray[np.float64]
 #: texels that are coloured at a time
@@ -53,18 +52,7 @@ class Coloured:
             own = (hit["face"] != MISS) & (hit["t"] < 2 * reach)
             own[own] = (self.facing[hit["face"][own]] * n[own]).sum(1) > 0
             face[turned[own]], at[turned[own]] = hit["face"][own], hit["uv"][own]
-        corner = self.mesh.faces[face]
-        b, c = at[:, :1], at[:, 1:]
-        uv = self.mesh.uv
-        place = (1 - b - c) * uv[corner[:, 0]] + b * uv[corner[:, 1]] + c * uv[corner[:, 2]]
-        place = (place * len(self.picture) - 0.5).astype(np.float32)
-        # rows of a picture of places, for what maps pictures takes no longer side
-        wide = 4096
-        padded = np.zeros((-(-len(place) // wide) * wide, 2), np.float32)
-        padded[: len(place)] = place
-        x, y = padded.reshape(-1, wide, 2).transpose(2, 0, 1)
-        found = cv2.remap(self.picture, x.copy(), y.copy(), cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
-        return np.asarray(found.reshape(-1, 3)[: len(place)], self.picture.dtype)
+        return looked_up(self.picture, within_faces(self.mesh.uv, self.mesh.faces[face], at))
 
 
 def baked(

@@ -44,7 +44,7 @@ def boundary_loops(faces: Faces) -> list[NDArray[np.int64]]:
     return [x for x in loops if len(x) >= 3]
 
 
-def _flat_triangles(rim: Array) -> Faces | None:
+def flat_triangles(rim: Array) -> Faces | None:
     """Triangles of a flat closed polygon (K, 3) in its sense of turning; None when it is not flat or crosses itself."""
     middle = rim.mean(0)
     _, spread, axes = np.linalg.svd(rim - middle, full_matrices=False)
@@ -72,7 +72,7 @@ def close_holes(vertices: Array, faces: Faces, largest: float = np.inf) -> tuple
         if len(loop) == 3:
             new_f.append(loop[None])
             continue
-        flat = _flat_triangles(vertices[loop])
+        flat = flat_triangles(vertices[loop])
         if flat is not None:
             new_f.append(loop[flat])
             continue

@@ -54,6 +54,51 @@ def vertex_normals(vertices: Array, faces: Faces) -> Array:
     return normalised(out)
 
 
+def same_places(vertices: Array, grain: float = 1e-7) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """Vertices that lie on each other, within a share of the mesh's size.
+
+    Returns
+    -------
+    first : (K,) one vertex of each place
+    which : (N,) the place of each vertex
+    """
+    low = vertices.min(0)
+    size = float((vertices.max(0) - low).max()) or 1.0
+    key = np.round((vertices - low) / (size * grain)).astype(np.int64)
+    # one number for each place: a hash is sorted many times quicker than rows are
+    with np.errstate(over="ignore"):
+        code = (
+            key.astype(np.uint64) * np.array([0x9E3779B97F4A7C15, 0xC2B2AE3D27D4EB4F, 0x165667B19E3779F9], np.uint64)
+        ).sum(1)
+    _, first, which = np.unique(code, return_index=True, return_inverse=True)
+    which = which.reshape(-1)
+    if (key[first[which]] != key).any():
+        _, first, which = np.unique(key, axis=0, return_index=True, return_inverse=True)
+    return first, which.reshape(-1)
+
+
+def joined(vertices: Array, faces: Faces) -> tuple[Array, Faces]:
+    """A mesh with vertices that lie on each other joined: without the seams of its texture."""
+    first, which = same_places(vertices)
+    return vertices[first], which[faces].astype(np.int64)
+
+
+def within_faces(values: NDArray, corners: Faces, at: NDArray) -> NDArray:
+    """Values (K, d) at places of faces, out of those of vertices (N, d).
+
+    ``corners`` (K, 3) are the vertices of each place's face, ``at`` (K, 2) the weights of the second and third of them.
+    """
+    b, c = at[:, :1], at[:, 1:]
+    return np.asarray((1 - b - c) * values[corners[:, 0]] + b * values[corners[:, 1]] + c * values[corners[:, 2]])
+
+
+def signed_volume(vertices: Array, faces: Faces) -> float:
+    """Volume by signed tetrahedra: below 0 for a mesh that is inside out; of an open one it says that alone."""
+    p = vertices - vertices.mean(0)
+    a, b, c = (p[faces[:, k]] for k in range(3))
+    return float((a * np.cross(b, c)).sum() / 6)
+
+
 def compacted(vertices: Array, faces: Faces) -> tuple[Array, Faces, NDArray[np.int64]]:
     """Drop vertices that no face uses.
 

@@ -55,12 +55,24 @@ def band_of_texels(atlas: Atlas, first: int, last: int) -> Texels:
     return Texels(row, column, of, np.stack([1 - u - v, u, v], 1).astype(np.float32))
 
 
+def looked_up(picture: NDArray, uv: NDArray) -> NDArray:
+    """Colours (K, 3) of a picture (H, W, 3) at texture coordinates (K, 2), origin at the top left, between texels by distance."""
+    place = (uv * picture.shape[1::-1] - 0.5).astype(np.float32)
+    # rows of a picture of places, for what maps pictures takes no longer side
+    wide = 4096
+    padded = np.zeros((-(-len(place) // wide) * wide, 2), np.float32)
+    padded[: len(place)] = place
+    x, y = padded.reshape(-1, wide, 2).transpose(2, 0, 1)
+    found = cv2.remap(picture, x.copy(), y.copy(), cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+    return np.asarray(found.reshape(-1, 3)[: len(place)], picture.dtype)
+
+
 def fill_between(image: NDArray, covered: NDArray, rows: int = 1024) -> None:
     """Give what lies between charts the colour of the nearest covered texel, in place, so that mip maps do not bleed.
 
     Parameters
     ----------
-    image : (H, W, 3) uint8 or uint16
+    image : (H, W, k) uint8 or uint16
     covered : (H, W)
         0 where there is no chart.
     rows : int
@@ -68,7 +80,7 @@ def fill_between(image: NDArray, covered: NDArray, rows: int = 1024) -> None:
     """
     step = max(1, len(image) // 512)
     some = image[::step, ::step][covered[::step, ::step] != 0]
-    mean = some.mean(0) if len(some) else np.full(3, np.iinfo(image.dtype).max // 2)
+    mean = some.mean(0) if len(some) else np.full(image.shape[2], np.iinfo(image.dtype).max // 2)
     for first in range(0, len(image), rows):
         a, b = max(0, first - REACH), min(len(image), first + rows + REACH)
         there = covered[a:b] != 0
@@ -81,6 +93,6 @@ def fill_between(image: NDArray, covered: NDArray, rows: int = 1024) -> None:
         _, label = cv2.distanceTransformWithLabels(
             (~there).astype(np.uint8), cv2.DIST_L2, 5, labelType=cv2.DIST_LABEL_PIXEL
         )
-        of = np.zeros((int(label.max()) + 1, 3), image.dtype)
+        of = np.zeros((int(label.max()) + 1, image.shape[2]), image.dtype)
         of[label[there]] = image[a:b][there]
         target[between] = of[label[here][between]]
