@@ -8,7 +8,7 @@ import os
 import secrets
 import shutil
 import zipfile
-from collections.abc import Collection, Iterator
+from collections.abc import Collection, Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import IO, Any
@@ -54,6 +54,43 @@ def atomic_write(path: Path, durable: bool = False) -> Iterator[IO[bytes]]:
             sync(path.parent)
     finally:
         temporary.unlink(missing_ok=True)
+
+
+@contextmanager
+def atomic_path(path: Path) -> Iterator[Path]:
+    """The name of a temporary neighbour of ``path`` with the same ending, for what writes files itself; renamed as in :func:`atomic_write`."""
+    temporary = path.with_name(f".{path.stem}.{os.getpid()}.{secrets.token_hex(4)}.partial{path.suffix}")
+    try:
+        yield temporary
+        os.replace(temporary, path)
+    finally:
+        temporary.unlink(missing_ok=True)
+
+
+@contextmanager
+def told_when_it_fails(path: Path) -> Iterator[None]:
+    """Make the folder of a file that the user asked for, and say in words when it cannot be written.
+
+    Raises
+    ------
+    PlainError
+    """
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        yield
+    except OSError as error:
+        raise PlainError(
+            say("{path} cannot be written ({why}).", path=path, why=error.strerror or error),
+            "Check the folder and the space left.",
+        ) from error
+
+
+def no_such_format(name: str, kinds: Iterable[str]) -> PlainError:
+    """What is said of a format that cannot be written; ``kinds`` are endings with their dot."""
+    listed = ", ".join(k.lstrip(".") for k in kinds)
+    return PlainError(
+        say("{name} is no format that can be written.", name=name), say("Use one of {list}.", list=listed)
+    )
 
 
 def _plain(value: Any) -> Any:

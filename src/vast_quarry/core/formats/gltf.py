@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
@@ -11,6 +12,28 @@ from numpy.typing import NDArray
 
 from vast_quarry.core.formats.atomic import atomic_write
 from vast_quarry.core.formats.tiles import cut_apart
+
+
+@dataclass(frozen=True)
+class MaterialMaps:
+    """Maps of a material beside its colour, as encoded PNG pictures.
+
+    Attributes
+    ----------
+    normal : bytes, optional
+        Of tangent space, green up.
+    packed : bytes, optional
+        Red: occlusion, green: roughness, blue: metalness, as glTF 2.0 packs them.
+    occluded : bool
+        Whether ``packed`` holds occlusion.
+    tangents : (W, 4), optional
+        Which the normals were baked for, in the world frame.
+    """
+
+    normal: bytes | None = None
+    packed: bytes | None = None
+    occluded: bool = True
+    tangents: NDArray | None = None
 
 
 def y_up(v: NDArray) -> NDArray:
@@ -86,6 +109,7 @@ def write_glb(
     name: str = "model",
     generator: str = "Vast Quarry",
     tiles: int = 1,
+    maps: MaterialMaps | None = None,
 ) -> None:
     """Write a textured mesh.
 
@@ -100,6 +124,8 @@ def write_glb(
         The encoded texture.
     tiles : int
         The texture is cut into so many pictures along each side, each with a material of its own.
+    maps : MaterialMaps, optional
+        More maps of a texture that is one picture.
     """
     uv, parts = cut_apart(uv, faces, image, tiles)
     position = y_up(vertices).astype("<f4")
@@ -113,6 +139,13 @@ def write_glb(
     for part in parts:
         blocks += [part.faces.astype("<u4").tobytes(), part.image]
         targets += [gltf.ELEMENT_ARRAY_BUFFER, None]
+    more = [m for m in (maps.normal, maps.packed) if m is not None] if maps and tiles == 1 else []
+    blocks += more
+    targets += [None] * len(more)
+    tangents = _tangents(maps.tangents) if maps and maps.tangents is not None else None
+    if tangents is not None:
+        blocks.append(tangents.tobytes())
+        targets.append(gltf.ARRAY_BUFFER)
     blob, views = b"", []
     for block, target in zip(blocks, targets):
         blob += b"\0" * (-len(blob) % 4)
@@ -135,9 +168,41 @@ def write_glb(
         accessors, views, [gltf.Buffer(byteLength=len(blob))], [4 + 2 * k for k in range(len(parts))], image_type,
         name=name, generator=generator,
     )  # fmt: skip
+    if maps and more:
+        _add_maps(document, maps, 3 + 2 * len(parts))
+    if tangents is not None:
+        accessor = gltf.Accessor(bufferView=len(views) - 1, componentType=gltf.FLOAT, count=count, type=gltf.VEC4)
+        document.accessors.append(accessor)
+        for primitive in document.meshes[0].primitives:
+            primitive.attributes.TANGENT = len(document.accessors) - 1
     document.set_binary_blob(blob)
     with atomic_write(path) as out:
         out.write(b"".join(document.save_to_bytes()))
+
+
+def _tangents(tangents: NDArray) -> NDArray:
+    """Tangents (W, 4) turned Y up, of exactly unit length in single precision."""
+    t = y_up(tangents[:, :3]).astype(float)
+    t /= np.maximum(np.linalg.norm(t, axis=1, keepdims=True), 1e-12)
+    return np.concatenate([t, np.where(tangents[:, 3:] < 0, -1.0, 1.0)], 1).astype("<f4")
+
+
+def _add_maps(document: gltf.GLTF2, maps: MaterialMaps, view: int) -> None:
+    """Normal map, and occlusion, roughness and metalness in one; their pictures lie in views from ``view`` on."""
+    material = document.materials[0]
+    for name, data in (("normal", maps.normal), ("occlusion-roughness-metalness", maps.packed)):
+        if data is None:
+            continue
+        document.images.append(gltf.Image(bufferView=view, mimeType="image/png", name=name))
+        document.textures.append(gltf.Texture(sampler=0, source=len(document.images) - 1))
+        at, view = len(document.textures) - 1, view + 1
+        if name == "normal":
+            material.normalTexture = gltf.NormalMaterialTexture(index=at)
+            continue
+        material.pbrMetallicRoughness.metallicRoughnessTexture = gltf.TextureInfo(index=at)
+        material.pbrMetallicRoughness.metallicFactor = 1.0
+        if maps.occluded:
+            material.occlusionTexture = gltf.OcclusionTextureInfo(index=at)
 
 
 def cameras_glb(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 
 import numpy as np
@@ -15,6 +16,27 @@ KINDS = (".ply", ".stl", ".obj", ".off", ".glb", ".gltf")
 MOST_BYTES = 2_000_000_000
 
 
+def size_of(path: Path, kinds: Sequence[str]) -> int:
+    """Bytes of a file of one of some kinds (endings with their dot).
+
+    Raises
+    ------
+    PlainError
+        When it is of another kind, or cannot be read.
+    """
+    if path.suffix.lower() not in kinds:
+        raise PlainError(
+            say("{name} is no mesh that can be read.", name=path.name),
+            say("Use one of {list}.", list=", ".join(k[1:] for k in kinds)),
+        )
+    try:
+        return path.stat().st_size
+    except OSError as error:
+        raise PlainError(
+            say("{path} cannot be read ({why}).", path=path, why=error.strerror), "Check the path."
+        ) from error
+
+
 def read_mesh(path: Path) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
     """Vertices (N, 3) and triangles (M, 3) of a mesh file; equal corners are one vertex.
 
@@ -23,21 +45,10 @@ def read_mesh(path: Path) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
     PlainError
         When it cannot be read or holds no faces.
     """
-    if path.suffix.lower() not in KINDS:
+    if size_of(path, KINDS) > MOST_BYTES:
         raise PlainError(
-            say("{name} is no mesh that can be read.", name=path.name),
-            say("Use one of {list}.", list=", ".join(k[1:] for k in KINDS)),
+            say("{name} is larger than 2 GB.", name=path.name), "Make it lighter first: a stand-in needs little detail."
         )
-    try:
-        if path.stat().st_size > MOST_BYTES:
-            raise PlainError(
-                say("{name} is larger than 2 GB.", name=path.name),
-                "Make it lighter first: a stand-in needs little detail.",
-            )
-    except OSError as error:
-        raise PlainError(
-            say("{path} cannot be read ({why}).", path=path, why=error.strerror), "Check the path."
-        ) from error
     import open3d
 
     with open3d.utility.VerbosityContextManager(open3d.utility.VerbosityLevel.Error):

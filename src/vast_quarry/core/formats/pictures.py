@@ -9,6 +9,11 @@ from numpy.typing import NDArray
 from vast_quarry.core.errors import PlainError
 
 
+def eight_bits(picture: NDArray) -> NDArray[np.uint8]:
+    """A picture of 8 or 16 bits with 8."""
+    return picture if picture.dtype == np.uint8 else np.asarray(picture // 257, np.uint8)
+
+
 def as_jpeg(picture: NDArray[np.uint8], quality: int) -> bytes:
     """A picture (H, W, 3) as a JPEG file, its colours at full size.
 
@@ -24,7 +29,7 @@ def as_jpeg(picture: NDArray[np.uint8], quality: int) -> bytes:
 
 
 def map_as_png(picture: NDArray) -> bytes:
-    """A picture (H, W) of few values as a PNG file.
+    """A picture (H, W) of few values, or one of 8 bits (H, W, 3), as a PNG file.
 
     Raises
     ------
