@@ -26,7 +26,7 @@ def test_a_plain_panel_is_filled_from_its_rim_and_the_wall_stays_behind_it(rng: 
     # only a band about the panel's rim, and the wall, are known
     v, u = np.meshgrid(np.arange(HIGH), np.arange(WIDE), indexing="ij")
     bare = (np.abs(u - 80) < 33) & (np.abs(v - 60) < 28)
-    out = filled(depth, ~bare, np.ones(depth.shape, bool), gray)
+    out, _ = filled(depth, ~bare, np.ones(depth.shape, bool), gray)
     reached = out[bare] > 0
     assert reached.mean() > 0.9
     off = np.abs(out[bare][reached] / depth[bare][reached] - 1)
@@ -42,7 +42,7 @@ def test_nothing_is_carried_across_an_edge_while_there_is_another_way(rng: np.ra
     depth, gray, near = scene(rng)
     v, u = np.meshgrid(np.arange(HIGH), np.arange(WIDE), indexing="ij")
     inner = (np.abs(u - 80) < 35) & (np.abs(v - 60) < 30)
-    out = filled(depth, inner | ~near, np.ones(depth.shape, bool), gray)
+    out, _ = filled(depth, inner | ~near, np.ones(depth.shape, bool), gray)
     rim = near & ~inner
     assert ((out[rim] == 0) | (np.abs(out[rim] / np.maximum(depth[rim], 1e-9) - 1) < 0.02)).mean() > 0.97
 
@@ -51,7 +51,7 @@ def test_nothing_is_carried_too_far_nor_without_anything_known(rng: np.random.Ge
     depth, gray, _ = scene(rng)
     known = np.zeros(depth.shape, bool)
     known[60, 80] = True
-    out = filled(depth, known, np.ones(depth.shape, bool), np.full_like(gray, 120))
+    out, _ = filled(depth, known, np.ones(depth.shape, bool), np.full_like(gray, 120))
     v, u = np.nonzero(out)
     assert np.hypot(v - 60, u - 80).max() <= 1.1 * FARTHEST * WIDE
-    assert not filled(depth, np.zeros_like(known), np.ones(depth.shape, bool), gray).any()
+    assert not filled(depth, np.zeros_like(known), np.ones(depth.shape, bool), gray)[0].any()

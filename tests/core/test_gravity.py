@@ -81,6 +81,20 @@ def test_a_wall_behind_is_no_ground(rng: np.random.Generator) -> None:
     assert off(find_up(rotations[front], centers[front], points).direction) < 1.0
 
 
+def test_a_slope_of_the_subject_is_no_ground(rng: np.random.Generator) -> None:
+    """Half a lap before a house whose roof leans by 24 degrees, and nothing beneath it: the roof is all that is flat."""
+    rotations, centers, _ = shot(rng, HELD["a little askew"], ground=False, elevations=(60.0, 70.0))
+    front = TURNED.inverse().points(centers)[:, 1] < 0.4
+    roof = rng.uniform([-0.5, -0.5, 0], [0.5, 0.5, 0], (900, 3))
+    roof[:, 2] = 0.8 + np.tan(np.radians(24)) * roof[:, 1]
+    walls = rng.uniform([-0.5, -0.5, 0], [0.5, 0.5, 0.4], (300, 3))
+    walls[:, 1] = 0.5
+    points = TURNED.points(np.concatenate([roof, walls]))
+    up = find_up(rotations[front], centers[front], points, with_laps=False)
+    assert up.witness != "ground plane"
+    assert off(up.direction) < 12
+
+
 def test_few_photos_say_it_by_how_they_are_held(rng: np.random.Generator) -> None:
     rotations, centers, points = shot(rng, HELD["level"], ground=False)
     some = [0, 3, 6]

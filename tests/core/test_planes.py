@@ -63,7 +63,7 @@ def test_a_plain_patch_with_something_known_on_one_side_only_is_left_alone(
     known = np.arange(H)[:, None] > 280
     inverse = np.where(known, 1 / box["ground"], 0).astype(np.float32)
     gray = np.where(known, rng.integers(60, 180, (H, W)), 230).astype(np.uint8)
-    out, flat, _ = plane_filled(inverse, np.broadcast_to(known, (H, W)).copy(), np.ones((H, W), bool), gray)
+    out, flat, _, _ = plane_filled(inverse, np.broadcast_to(known, (H, W)).copy(), np.ones((H, W), bool), gray)
     assert not flat.any()
     assert np.array_equal(out, inverse)
 
@@ -75,7 +75,7 @@ def test_a_plain_ball_is_no_plane() -> None:
     known = r > 100
     tilted = depth * (1 + 0.0005 * u)  # its rim is on no plane either
     inverse = np.where(known, 1 / tilted, 0).astype(np.float32)
-    out, flat, _ = plane_filled(inverse, known, np.ones((H, W), bool), np.full((H, W), 120, np.uint8))
+    out, flat, _, _ = plane_filled(inverse, known, np.ones((H, W), bool), np.full((H, W), 120, np.uint8))
     if flat.any():  # a cap is flat within what photos agree about, or it is not filled
         assert np.abs(out[flat] * tilted[flat] - 1).max() < 0.06
 
@@ -101,7 +101,10 @@ def test_two_sides_without_an_edge_between_them_take_planes_that_other_photos_fo
     gray = np.where(plain, 60, np.where(there, 150, 110)).astype(np.uint8)
     pinhole = lambda n, h: np.array([n[0] / F, n[1] / F, n[2] - n[0] * W / 2 / F - n[1] * H / 2 / F]) / h  # noqa: E731
     offered = np.array([pinhole((0.6, 0.0, 1.0), 2.0), pinhole((-0.6, 0.0, 1.0), 2.0), pinhole((0.0, 1.0, 1.0), 2.5)])
-    out, flat, _ = plane_filled(inverse, known, np.ones((H, W), bool), gray, offered)
+    out, flat, lent, _ = plane_filled(inverse, known, np.ones((H, W), bool), gray, offered)
+    # who was given a plane is no witness of it
+    assert lent.any()
+    assert not lent[~flat].any()
     assert (flat & plain).sum() > 0.9 * plain.sum()
     off = np.abs(out[flat & plain] * depth[flat & plain] - 1)
     assert np.quantile(off, 0.99) < 0.003

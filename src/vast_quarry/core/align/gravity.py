@@ -25,10 +25,12 @@ HELD, LAPS, GROUND, DOWN = 1.0, 1.0, 1.5, 0.5
 UPRIGHT, UPSIDE_DOWN = 0.75, 0.5
 #: an axis of a photo is level within this (sine); share of the points on a ground that is ample
 LEVEL, AMPLE = float(np.sin(np.radians(15))), 0.25
+#: a ground that leans this far (radians) from a way says nothing for it, and how much it has to say to be one
+LEANING, WORTH = float(np.radians(25)), 0.35
 #: ways closer than this are one (cosine)
 SAME = float(np.cos(np.radians(12)))
 #: what the best way has to be ahead of all others to be sure, and to be likely
-SURE, LIKELY = 0.8, 0.3
+SURE, LIKELY, ABOUT_EQUAL = 0.8, 0.3, 0.15
 #: fewest photos of which laps and how they are held are told
 FEWEST = 8
 
@@ -71,8 +73,10 @@ def find_up(rotations: Array, centers: Array, points: Array, with_ground: bool =
         if not any(way @ other > SAME for other in ways):
             ways.append(way)
     weighed = [_weighed(way, rotations, centers, points, with_ground, laps) for way in ways]
-    # of equals the one that photos say, which comes first
     best = max(weighed, key=lambda u: u.weight)
+    # of those that are about equal the one that most photos say, which comes first
+    if best.weight - weighed[0].weight < ABOUT_EQUAL:
+        best = weighed[0]
     rivals = [u.weight for u in weighed if u.direction @ best.direction < SAME]
     ahead = best.weight - max(rivals, default=0.0)
     best.sure = "sure" if ahead >= SURE else "likely" if ahead >= LIKELY else "a guess"
@@ -87,9 +91,15 @@ def _weighed(way: Array, rotations: Array, centers: Array, points: Array, with_g
         way, witness, weight = lap, "camera laps", LAPS
     plane = ground_plane(points, centers, way) if with_ground else None
     if plane is not None:
-        way, witness = plane[0], "ground plane"
-        on = np.abs(points @ way - plane[1]) < max(3 * plane[2], 1e-9)
-        weight += GROUND * min(1.0, float(on.mean()) / AMPLE)
+        on = np.abs(points @ plane[0] - plane[1]) < max(3 * plane[2], 1e-9)
+        tilt = float(np.arccos(np.clip(plane[0] @ way, -1, 1)))
+        # a side of the subject may pass for a ground that leans far
+        ground = min(1.0, float(on.mean()) / AMPLE) * max(0.0, 1 - tilt / LEANING)
+        if ground < WORTH:
+            plane = None
+        else:
+            way, witness = plane[0], "ground plane"
+            weight += GROUND * ground
     weight += HELD * float(_held(rotations, way).mean())
     weight += DOWN * float((rotations[:, 2] @ way < 0).mean())
     return Up(way, witness, "a guess", plane, weight)

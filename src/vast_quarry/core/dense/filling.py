@@ -104,8 +104,9 @@ def filled(
     active: NDArray[np.bool_],
     gray: NDArray[np.uint8],
     offered: NDArray[np.float64] | None = None,
-) -> Floats:
-    """A depth map (H, W) completed within what looks like one surface; 0 where nothing is near enough.
+) -> tuple[Floats, NDArray[np.bool_]]:
+    """A depth map (H, W) completed within what looks like one surface; 0 where nothing is near enough. And which pixels (H, W) have a
+    plane that was offered.
 
     Parameters
     ----------
@@ -119,9 +120,9 @@ def filled(
         Planes of inverse depth (a, b, c) that other photos found.
     """
     if not known.any():
-        return np.zeros(depth.shape, np.float32)
+        return np.zeros(depth.shape, np.float32), np.zeros(depth.shape, bool)
     even = cv2.medianBlur(gray, 5)  # keeps edges where they are
-    w, flat, _ = plane_filled(inverse_of(depth, known), known, active, gray, offered)
+    w, flat, lent, _ = plane_filled(inverse_of(depth, known), known, active, gray, offered)
     known = known | flat
     # slopes from about the pixel, of what is known there and of one surface with it
     share = cv2.boxFilter(known.astype(np.float32), -1, (9, 9), normalize=False)
@@ -141,4 +142,4 @@ def filled(
     out = np.where((far <= FARTHEST * max(depth.shape)) & (active | known), plane[..., 0], 0).astype(np.float32)
     out[~(known | _enclosed(w, known, out, max(depth.shape) // 2))] = 0
     _evened(out, known, even, TURNS, np.float32(NOISE), np.float32(EDGE), np.float32(ONE_SURFACE))
-    return np.where(out > 0, 1 / np.maximum(out, np.float32(1e-12)), 0).astype(np.float32)
+    return np.where(out > 0, 1 / np.maximum(out, np.float32(1e-12)), 0).astype(np.float32), lent

@@ -184,11 +184,11 @@ def plane_filled(
     active: NDArray[np.bool_],
     gray: NDArray[np.uint8],
     offered: Array | None = None,
-) -> tuple[Floats, NDArray[np.bool_], list[tuple[Array, tuple[float, float]]]]:
-    """Inverse depths (H, W) with plain flat segments that are ``active`` filled by planes, which pixels (H, W) those are, and the
-    planes (a, b, c) found here with the middles (u, v) of their segments."""
+) -> tuple[Floats, NDArray[np.bool_], NDArray[np.bool_], list[tuple[Array, tuple[float, float]]]]:
+    """Inverse depths (H, W) with plain flat segments that are ``active`` filled by planes, which pixels (H, W) those are, which of them
+    are by planes that were offered, and the planes (a, b, c) found here with the middles (u, v) of their segments."""
     label, where = segments(active & ~known, gray)
-    out, filled = inverse.copy(), np.zeros(known.shape, bool)
+    out, filled, lent = inverse.copy(), np.zeros(known.shape, bool), np.zeros(known.shape, bool)
     planes = []
     high, wide = known.shape
     for k, (rows, columns) in enumerate(where, 1):
@@ -207,7 +207,9 @@ def plane_filled(
         filled[r, c] |= mine > 0
         if plane is not None:
             planes.append((plane, (float(inside[:, 0].mean()), float(inside[:, 1].mean()))))
-    return out, filled, planes
+        else:
+            lent[r, c] |= mine > 0
+    return out, filled, lent, planes
 
 
 def side_of(plane: Array, at: tuple[float, float], camera: Camera, rotation: Array, center: Array) -> Side:

@@ -31,7 +31,7 @@ def sides_of_photo(cameras: str, folder: str, row: int, scales: dict[int, float]
     cv2.setNumThreads(1)
     depth, known, active, gray = _known(Path(folder), row)
     pose = pose_of(load_solution(Path(cameras)), row, scales[row])
-    found = planes.plane_filled(planes.inverse_of(depth, known), known, active, gray)[2]
+    found = planes.plane_filled(planes.inverse_of(depth, known), known, active, gray)[3]
     return [planes.side_of(plane, at, *pose) for plane, at in found]
 
 
@@ -56,17 +56,26 @@ def fill_photo(cameras: str, folder: str, row: int, scales: dict[int, float], si
     camera, rotation, center = pose_of(load_solution(Path(cameras)), row, scales[row])
     seen = [planes.plane_in(s[:3], float(s[3]), camera, rotation, center) for s in sides]
     offered = np.array([p for p in seen if p is not None]).reshape(-1, 3)
-    whole = filled(depth, known, active, gray, offered)
+    whole, lent = filled(depth, known, active, gray, offered)
     normal = np.round(127 * slope_normals(whole, camera, rotation)).astype(np.int8)
-    write_arrays(target, depth=whole, normal=normal, known=known)
+    write_arrays(target, depth=whole, normal=normal, known=known, lent=lent)
 
 
-def _completed(folder: Path, row: int) -> tuple[DepthMap, NDArray[np.bool_]]:
-    """A completed map, its normals packed, and which of its pixels (H, W) were known before."""
+def _completed(folder: Path, row: int, own: bool = False) -> tuple[DepthMap, NDArray[np.bool_], NDArray[np.bool_]]:
+    """A completed map, its normals packed; which of its pixels (H, W) were known before, and which have a plane that was offered.
+    With its ``own`` alone it has no depth for those."""
     with np.load(unit_file(folder, "filled", row)) as f:
-        depth, normal, known = f["depth"], f["normal"], f["known"]
+        depth, normal, known, lent = f["depth"], f["normal"], f["known"], f["lent"]
+    if own:
+        depth = np.where(lent, np.float32(0), depth)
     cost = np.where(depth > 0, np.where(known, np.float32(0), np.float32(UNSURE)), np.float32(2))
-    return DepthMap(depth, normal, cost), known
+    return DepthMap(depth, normal, cost), known, lent
+
+
+def _take(found: fusion.Accepted, other: fusion.Accepted, here: NDArray[np.bool_]) -> None:
+    """What another accepted at some pixels, in place."""
+    for name in ("points", "normals", "views", "rank", "sigma"):
+        getattr(found, name)[here] = getattr(other, name)[here]
 
 
 def agree_about_filled(
@@ -80,15 +89,20 @@ def agree_about_filled(
     solution = load_solution(Path(cameras))
     found, depth = load_accepted(root, row)
     pose = pose_of(solution, row, scales[row])
-    mine, known = _completed(root, row)
+    mine, known, lent = _completed(root, row)
     mine.normal = (mine.normal / np.float32(127)).astype(np.float32)
-    others = ((_completed(root, s)[0], pose_of(solution, s, scales[s])) for s in sources)
-    # one photo more than else where there are many: what was carried across is no measurement
-    least += len(sources) >= MANY
-    again = fusion.accept(mine, pose, others, least, WAY_BACK, AGREES, wanted=~known & (mine.depth > 0))
-    new = (again.views > 0) & ~known
-    for name in ("points", "normals", "views", "rank", "sigma"):
-        getattr(found, name)[new] = getattr(again, name)[new]
+    todo = ~known & (mine.depth > 0)
+    new = np.zeros_like(known)
+    # that all have a plane that all were offered says nothing: only who found it is asked, and those are few. Of what each carried across
+    # by itself one photo more than else has to agree where there are many: it is no measurement
+    for wanted, agree in ((todo & ~lent, least + (len(sources) >= MANY)), (todo & lent, max(least - 1, 2))):
+        if not wanted.any():
+            continue
+        others = ((_completed(root, s, own=True)[0], pose_of(solution, s, scales[s])) for s in sources)
+        again = fusion.accept(mine, pose, others, agree, WAY_BACK, AGREES, wanted=wanted)
+        here = (again.views > 0) & wanted
+        _take(found, again, here)
+        new |= here
     found.rank[new] -= STANDS_BACK
     found.sigma[new] = np.hypot(found.sigma[new], COARSER * mine.depth[new] / pose[0].fx)
     found.filled[new] = True
