@@ -12,8 +12,9 @@ if [ "$(cat node_modules/.stamp 2>/dev/null)" != "$lock" ]; then
   npm ci --no-audit --no-fund --loglevel=error
   echo "$lock" > node_modules/.stamp
 fi
-sources=$(cat package-lock.json index.html vite.config.ts $(find src -type f | sort) | sha256sum | cut -c1-32)
+sources=$(cat package-lock.json index.html vite.config.ts vite.viewer.config.ts $(find src -type f | sort) | sha256sum | cut -c1-32)
 if [ "$(cat dist/.stamp 2>/dev/null)" != "$sources" ]; then
   npx vite build --logLevel warn
+  npx vite build --config vite.viewer.config.ts --logLevel warn
   echo "$sources" > dist/.stamp
 fi

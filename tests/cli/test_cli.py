@@ -25,7 +25,7 @@ from vast_quarry.pipeline.steps.texture import TextureStep
 def run_apart(*arguments: str | Path) -> subprocess.CompletedProcess[str]:
     """The command as a process of its own."""
     command = [sys.executable, "-m", "vast_quarry.cli.main", *map(str, arguments)]
-    return subprocess.run(command, capture_output=True, text=True, timeout=300)
+    return subprocess.run(command, capture_output=True, text=True, encoding="utf-8", timeout=300)
 
 
 def run(*arguments: str | Path) -> subprocess.CompletedProcess[str]:

@@ -50,5 +50,5 @@ def test_pages_and_projects_that_there_are_not_get_the_page_which_says_so(tmp_pa
             answer = http.get(address)
             assert answer.status_code == 200
             assert answer.headers["content-type"].startswith("text/html")
-        assert "no longer there" in http.get("/api/projects/99").json()["detail"]
-        assert http.get("/api/no-such-thing").status_code == 404
+        assert "no longer there" in http.get("/api/v1/projects/99").json()["detail"]
+        assert http.get("/api/v1/no-such-thing").status_code == 404

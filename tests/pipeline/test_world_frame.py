@@ -126,7 +126,7 @@ def test_what_cannot_be_is_told(data: Path, milestone_set: RigSet, rng: np.rando
 
 def test_where_a_mark_must_lie_in_another_photo(data: Path, milestone_set: RigSet, rng: np.random.Generator) -> None:
     client = TestClient(make_app(data), "http://127.0.0.1")
-    where = "/api/projects/1/layers/cameras/mark-help"
+    where = "/api/v1/projects/1/layers/cameras/mark-help"
     x = np.array([0.0, 0.0, 0.4])
     seen = marks(milestone_set, x, [12, 14, 17], rng, 0.0)["marks"]
     (first, a), (second, b), (photo, true) = seen.items()
@@ -146,7 +146,7 @@ def test_where_a_mark_must_lie_in_another_photo(data: Path, milestone_set: RigSe
 def test_what_a_lens_leaves_over(data: Path, milestone_set: RigSet) -> None:
     """Errors lean nowhere much, and the curve of distortion is that of the true lens."""
     client = TestClient(make_app(data), "http://127.0.0.1")
-    (lens,) = client.get("/api/projects/1/layers/cameras/lenses").json()
+    (lens,) = client.get("/api/v1/projects/1/layers/cameras/lenses").json()
     assert lens["photos"] == 24
     solution = load_solution(
         Store(data / "projects" / "1").folder(Store(data / "projects" / "1").versions("cameras")[-1])

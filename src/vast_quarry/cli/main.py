@@ -8,7 +8,7 @@ import typer
 from rich.console import Console
 
 from vast_quarry import __version__
-from vast_quarry.cli import build, rig
+from vast_quarry.cli import assets, build, dispatch, finish, rig
 from vast_quarry.cli.frames import frames
 from vast_quarry.cli.inspect import inspect_command
 from vast_quarry.cli.language import told
@@ -36,6 +36,17 @@ app.command()(optics)
 app.command()(plan)
 app.command()(mat)
 app.command()(marks)
+app.command()(finish.finish)
+app.command()(finish.measure)
+app.command()(assets.remesh)
+app.command("bake")(assets.bake_command)
+app.command()(dispatch.save)
+app.command("print-check")(dispatch.print_check)
+app.command()(dispatch.picture)
+app.command()(dispatch.film)
+app.command()(dispatch.view)
+app.command()(dispatch.archive)
+app.command()(dispatch.restore)
 app.command("settings")(settings_command)
 app.command()(serve)
 app.command(hidden=True)(warm)

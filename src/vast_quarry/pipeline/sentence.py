@@ -9,7 +9,7 @@ from pydantic import BaseModel, GetCoreSchemaHandler, GetJsonSchemaHandler
 from pydantic.json_schema import JsonSchemaValue
 from pydantic_core import CoreSchema, core_schema
 
-from vast_quarry.core.words import Said
+from vast_quarry.core.words import Said, code_of
 
 
 class SentenceOut(BaseModel):
@@ -19,6 +19,8 @@ class SentenceOut(BaseModel):
     pattern: str
     #: text, numbers, lists, or sentences like this one
     values: dict[str, Any]
+    #: stays when the sentence is worded anew; empty for what is not a sentence of the program
+    code: str
 
 
 def as_data(value: Any) -> Any:
@@ -28,6 +30,7 @@ def as_data(value: Any) -> Any:
             "text": str(value),
             "pattern": value.pattern,
             "values": {k: as_data(v) for k, v in value.values.items()},
+            "code": code_of(value),
         }
     if isinstance(value, str):
         return str(value)

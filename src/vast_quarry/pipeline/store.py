@@ -5,6 +5,7 @@ Layout below the root::
     versions/<layer>/<number>/version.json   and the step's files
     versions/<layer>/<key>.partial/          a run under way; found again by its key after a kill
     versions/in-use.json                     which version of each layer feeds the layers below it
+    versions/numbers.json                    highest numbers of layers of which versions were removed
     versions/.lock                           held by whoever makes versions here
 
 A version comes into being by one rename, after everything in it is on the disk, and lists its files with their sizes: it
@@ -35,6 +36,8 @@ from vast_quarry.pipeline.sentence import Sentence
 FORMAT = 1
 #: what a version's folder says about it
 NOTES = "version.json"
+#: the highest number that each layer had when some of its versions were removed
+GONE = "numbers.json"
 
 
 class Version(BaseModel):
@@ -166,9 +169,8 @@ class Store:
         files.pop(NOTES, None)
         for inside in {folder / k for k in files} | {p for p in folder.rglob("*") if p.is_dir()}:
             sync(inside)
-        taken = [int(p.name) for p in (self.root / layer).iterdir() if p.name.isdecimal()]
         version = Version(
-            layer=layer, number=max(taken, default=0) + 1, key=key, settings=settings, parents=parents, figures=dict(figures),
+            layer=layer, number=self._highest(layer) + 1, key=key, settings=settings, parents=parents, figures=dict(figures),
             findings=list(findings), seconds=seconds, made=datetime.now(UTC).isoformat(timespec="seconds"),
             stages={k: round(v, 2) for k, v in (stages or {}).items()}, files=files,
         )  # fmt: skip
@@ -177,6 +179,16 @@ class Store:
         sync(self.root / layer)
         self.use(version)
         return version
+
+    def _highest(self, layer: str) -> int:
+        """The highest number that a version of a layer has, or had before it was removed."""
+        there = [int(p.name) for p in (self.root / layer).iterdir() if p.name.isdecimal()]
+        return max([*there, int(read_json(self.root / GONE).get(layer, 0))])
+
+    def never_again(self, layer: str) -> None:
+        """Before versions are removed: their numbers are not given to others, for pictures and notes go by them."""
+        with changed(self.root / GONE) as numbers:
+            numbers[layer] = self._highest(layer)
 
     def use(self, version: Version) -> None:
         """Put a version in use.

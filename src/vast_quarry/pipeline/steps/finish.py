@@ -13,9 +13,11 @@ from pydantic import Field, ValidationError, field_serializer
 from scipy.spatial import cKDTree
 
 from vast_quarry.core.finish.baking import Coloured, carried
-from vast_quarry.core.finish.edits import TexturedMesh, apply_edit, vertex_colors, welded
+from vast_quarry.core.finish.edits import TexturedMesh, vertex_colors, welded
+from vast_quarry.core.finish.operations import apply_edit
 from vast_quarry.core.formats.atomic import atomic_write, link_or_copy, write_arrays
 from vast_quarry.core.formats.pictures import as_jpeg, colours_as_png
+from vast_quarry.core.pose import Similarity
 from vast_quarry.core.surface.mesh import edge_faces, vertex_normals
 from vast_quarry.pipeline.atlas_files import DEEP_TEXTURE, SEEN_MAP, SOURCE_MAP, TEXTURE, texture_bytes
 from vast_quarry.pipeline.edits import Edit
@@ -85,6 +87,17 @@ def carry_colors(context: Context, before: TexturedMesh) -> float:
     return share
 
 
+def _put(folder: Path, placed: Similarity) -> None:
+    """Move a textured model to where edits placed it."""
+    with np.load(folder / "model.npz") as m:
+        arrays = dict(m)
+    for name in ("vertices", "mesh_vertices"):
+        arrays[name] = placed.points(arrays[name]).astype(arrays[name].dtype)
+    for name in ("normals", "mesh_normals"):
+        arrays[name] = placed.directions(arrays[name]).astype(arrays[name].dtype)
+    write_arrays(folder / "model.npz", **arrays)
+
+
 class FinishStep:
     """Replays edits."""
 
@@ -102,7 +115,8 @@ class FinishStep:
             context.stage("Editing", n, len(settings.edits))
             edited = apply_edit(edited, edit.model_dump(), solution.box)
         before, mesh = mesh, edited
-        plain_v, plain_f = welded(mesh)
+        # photos, and the model before, see it where it was
+        plain_v, plain_f = welded(mesh.back() if mesh.retexture else mesh)
         figures: FinishFigures = {"triangles": len(mesh.faces), "edits": len(settings.edits)}
         if mesh.retexture:
             foot = load_foot(context.parents["texture"] / "model.npz")
@@ -110,6 +124,8 @@ class FinishStep:
                 context, coloured_with(context.parents["texture"]), solution, plain_v, plain_f, foot
             )
             figures["carried_percent"] = round(100 * carry_colors(context, before), 1)
+            if mesh.placed is not None:
+                _put(context.folder, mesh.placed)
         else:
             with atomic_write(context.folder / "texture.jpg") as out:
                 out.write(texture_bytes(context.parents["texture"]))

@@ -56,6 +56,9 @@ class PhotosSettings(StepSettings):
         "For photos without one in their data, as it would be on a 35 mm camera. Empty: it is guessed, then solved.",
         main=True, unit="mm", usual=(18, 200), gt=0, le=3000,
     )  # fmt: skip
+    focals: dict[str, float] = Field(
+        default_factory=dict, description="Focal length of single photos as on a 35 mm camera (mm), by path"
+    )
     judged_out: tuple[str, ...] = Field(
         (), description="The same for photos that judging proposes to leave out, where nobody has decided"
     )
@@ -283,7 +286,10 @@ class PhotosStep:
             if photo.problem:
                 context.found(say("{name} {problem}", name=clean_name(photo.path), problem=photo.problem))
         for photo in photos:
-            if settings.focal_as_35_mm and photo.focal_source == "guessed" and photo.width and photo.height:
+            if (own := settings.focals.get(photo.path)) and photo.width and photo.height:
+                photo.focal = focal_pixels(own, photo.width, photo.height)
+                photo.focal_source = "typed in"
+            elif settings.focal_as_35_mm and photo.focal_source == "guessed" and photo.width and photo.height:
                 photo.focal = focal_pixels(settings.focal_as_35_mm, photo.width, photo.height)
                 photo.focal_source = "typed in"
             tone = tone_of_photo(settings, photo.path)
