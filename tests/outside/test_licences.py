@@ -15,9 +15,9 @@ import pytest
 from packaging.requirements import Requirement
 
 ROOT = Path(__file__).parents[2]
-#: licences that fit, as they are written in packages
+#: licences that fit, as they are written in packages; TOST-1.0 is Apache-2.0 with another clause on trademarks
 FITS = re.compile(
-    r"Redistribution and use in source and binary forms|MIT|BSD|Apache|ISC|PSF|Python Software Foundation|HPND|CMU|Zlib|0BSD|Unlicense|MPL-2|Mozilla|LGPL|CC0|OFL|BlueOak",
+    r"Redistribution and use in source and binary forms|MIT|BSD|Apache|ISC|PSF|Python Software Foundation|HPND|CMU|Zlib|0BSD|Unlicense|MPL-2|Mozilla|LGPL|CC0|OFL|BlueOak|TOST-1\.0",
     re.IGNORECASE,
 )
 STRICT = re.compile(r"(?<!L)(?<!Lesser )A?GPL|(?<!Lesser )General Public License", re.IGNORECASE)
