@@ -1,13 +1,15 @@
 """Sentences of the program and their catalogues: ``words.py --check`` tells what is missing or unused, ``--missing`` lists it.
 
 Collected are the patterns of ``say`` and ``Said``, what errors, stages, settings and titles say, and what the values of
-sentences may be.
+sentences may be. Sentences have codes for programs (``words/codes.json``): ``--codes`` gives one to each that has none. A
+sentence that is worded anew is to keep its code: write the new wording to it there first.
 """
 
 from __future__ import annotations
 
 import ast
 import json
+import re
 import sys
 from collections.abc import Iterator
 from pathlib import Path
@@ -16,12 +18,15 @@ ROOT = Path(__file__).parents[1]
 SOURCE = ROOT / "src" / "vast_quarry"
 #: calls whose texts are told: name, and which arguments
 TOLD = {
-    "say": (0,), "Said": (0,), "together": (0,), "as_pattern": (0,), "begin": (1,), "PlainError": (0, 1), "NotFound": (0, 1), "Unreadable": (0,), "stage": (0, 1), "each": (0,),
+    "say": (0,), "Said": (0,), "together": (0,), "as_pattern": (0,), "begin": (1,), "PlainError": (0, 1), "NotFound": (0, 1), "Conflict": (0, 1), "Unreadable": (0,), "stage": (0, 1), "each": (0,),
     "progress": (0,), "setting": (1, 2), "pause": (0,), "pause_at": (0,),
 }  # fmt: skip
 TOLD_BY_NAME = {"setting": ("unit", "cost", "labels"), "_kind": ("title",), "write": ("line",)}
+#: calls whose texts are whole sentences, which have codes
+SENTENCES = ("say", "Said", "as_pattern", "PlainError", "NotFound", "Conflict", "Unreadable")
+CODES = SOURCE / "words" / "codes.json"
 #: parts of the program that only the command line or the rig tells
-APART = ("cli", "rig", "core/rig", "server/routers/uploads")
+APART = ("cli", "rig", "core/rig", "server/routers/uploads", "server/problems")
 #: words that are put into sentences
 WORDS = (
     "camera", "turntable", "rig", "guessed", "typed in", "35 mm equivalent", "focal length and sensor", "lens database",
@@ -93,9 +98,9 @@ def _joined(node: ast.expr) -> Iterator[str]:
         yield from constants(node)
 
 
-def collect() -> dict[str, str]:
-    """All texts that are told, with the file that tells each."""
-    out: dict[str, str] = dict.fromkeys(WORDS, "values")
+def collect(calls: tuple[str, ...] | None = None) -> dict[str, str]:
+    """All texts that are told, with the file that tells each; with ``calls`` only what is told by these."""
+    out: dict[str, str] = {} if calls else dict.fromkeys(WORDS, "values")
     for file in sorted(SOURCE.rglob("*.py")):
         where = str(file.relative_to(SOURCE))
         if where.startswith(APART):
@@ -108,12 +113,14 @@ def collect() -> dict[str, str]:
         for n in ast.walk(module):
             if isinstance(n, ast.Call):
                 name = n.func.attr if isinstance(n.func, ast.Attribute) else getattr(n.func, "id", "")
+                if calls and name not in calls:
+                    continue
                 args = [n.args[k] for k in TOLD.get(name, ()) if k < len(n.args)]
                 args += [k.value for k in n.keywords if k.arg in TOLD_BY_NAME.get(name, ())]
                 for a in args:
                     found = constants(a) if isinstance(a, ast.Dict) else _patterns(a, around.get(n, module), module)
                     out.update(dict.fromkeys((t for t in found if any(c.isalpha() for c in t)), where))
-            elif isinstance(n, ast.AnnAssign | ast.Assign):
+            elif isinstance(n, ast.AnnAssign | ast.Assign) and not calls:
                 target = ast.unparse(n.target if isinstance(n, ast.AnnAssign) else n.targets[0])
                 if target == "title" and n.value is not None:
                     out.update(dict.fromkeys(constants(n.value), where))
@@ -122,11 +129,40 @@ def collect() -> dict[str, str]:
     return out
 
 
+def code_for(text: str, taken: set[str]) -> str:
+    """A code for a sentence: its first words, and more of them while that is another's."""
+    plain, before = text, ""
+    while plain != before:  # values and cases, from the inside out
+        before, plain = plain, re.sub(r"\{[^{}]*\}", " ", plain)
+    words = re.findall(r"[a-z0-9]+", plain.lower()) or re.findall(r"[a-z0-9]+", text.lower())
+    for count in range(min(5, len(words)), len(words) + 1):
+        if (code := "-".join(words[:count])) not in taken:
+            return code
+    return next(c for k in range(2, 1000) if (c := f"{'-'.join(words)[:60]}-{k}") not in taken)
+
+
+def give_codes() -> None:
+    """Give a code to each sentence that has none, and drop those of sentences that are told no more."""
+    told = sorted(collect(SENTENCES))
+    codes = {c: t for c, t in json.loads(CODES.read_text("utf-8")).items() if t in told} if CODES.exists() else {}
+    for text in told:
+        if text not in codes.values():
+            codes[code_for(text, set(codes))] = text
+    CODES.write_text(json.dumps(dict(sorted(codes.items())), ensure_ascii=False, indent=1) + "\n", "utf-8")
+
+
 def main() -> None:
     """Check the catalogues, or list what is missing."""
+    if "--codes" in sys.argv:
+        give_codes()
+        return
     told = collect()
     wrong = False
-    for file in sorted((SOURCE / "words").glob("*.json")):
+    texts_with_code = set(json.loads(CODES.read_text("utf-8")).values())
+    for text in sorted(set(collect(SENTENCES)) ^ texts_with_code):
+        wrong = True
+        print(f"codes.json: {'no longer told' if text in texts_with_code else 'no code'}: {text!r}")
+    for file in sorted(f for f in (SOURCE / "words").glob("*.json") if f != CODES):
         have = json.loads(file.read_text("utf-8"))
         missing, unused = sorted(set(told) - set(have)), sorted(set(have) - set(told))
         if "--missing" in sys.argv:

@@ -129,7 +129,7 @@ def built_data(milestone_set: RigSet, tmp_path_factory: pytest.TempPathFactory) 
 
 def build(milestone_set: RigSet, data: Path) -> None:
     client = TestClient(make_app(data), "http://127.0.0.1")
-    where = f"/api/projects/{client.post('/api/projects', json={'name': 'Carved milestone', 'grade': 'rough'}).json()['id']}"
+    where = f"/api/v1/projects/{client.post('/api/v1/projects', json={'name': 'Carved milestone', 'grade': 'rough'}).json()['id']}"
     assert client.post(f"{where}/photos/from-path", json={"path": str(milestone_set.photos)}).status_code == 202
     work(data, once=True)
     assert len(client.get(f"{where}/photos").json()) == 24
@@ -138,7 +138,7 @@ def build(milestone_set: RigSet, data: Path) -> None:
     job = client.post(f"{where}/layers/texture/run").json()
     assert job["state"] == "queued"
     work(data, once=True)
-    done = next(j for j in client.get("/api/jobs").json() if j["id"] == job["id"])
+    done = next(j for j in client.get("/api/v1/jobs").json() if j["id"] == job["id"])
     assert done["state"] == "done", done["message"]
     client.app.state.engine.dispose()  # type: ignore[attr-defined]
 

@@ -19,7 +19,7 @@ from vast_quarry.server.services.folders import folders_of
 from vast_quarry.server.services.world import drawn_points
 from vast_quarry.server.worker import work
 
-BASE = "/api/projects/1/points"
+BASE = "/api/v1/projects/1/points"
 BUDGET = 2000
 
 
@@ -58,6 +58,12 @@ def above(height: float) -> dict:
     return {"kind": "plane", "point": [0, 0, height], "normal": [0, 0, 1], "within": 0, "side": "above"}
 
 
+def step(client: TestClient, which: str) -> Any:
+    """Take a step back or forth, and look at the draft."""
+    assert client.post(f"{BASE[: -len('points')]}history/points/{which}").status_code == 200
+    return client.get(f"{BASE}/draft")
+
+
 def test_a_choice_is_worked_out_on_all_points_and_told_for_those_drawn(client: TestClient, cloud: Cloud) -> None:
     height = float(np.quantile(cloud.points[:, 2], 0.8))
     mine = cloud.points[:, 2] > height
@@ -82,11 +88,11 @@ def test_delete_undo_redo_and_another_page(client: TestClient, cloud: Cloud) -> 
     second = client.post(f"{BASE}/draft", json={"terms": [above(low)], "keep": True}).json()
     assert second["gone"] == (over | under).sum()
     assert (bits(client, "gone")[2] == (over | under)[drawn_points(len(over), BUDGET)]).all()
-    assert client.post(f"{BASE}/undo").json()["gone"] == over.sum()
+    assert step(client, "undo").json()["gone"] == over.sum()
     assert client.get(f"{BASE}/draft").json()["redo"] == 1
-    assert client.post(f"{BASE}/redo").json() == second
+    assert step(client, "redo").json() == second
     # an edit after an undo takes the place of what could have been redone
-    client.post(f"{BASE}/undo")
+    step(client, "undo")
     third = client.post(f"{BASE}/draft", json={"terms": [{"kind": "views", "most": 2}]}).json()
     assert (third["done"], third["redo"]) == (2, 0)
     nothing = client.post(f"{BASE}/draft", json={"terms": [{"kind": "views", "most": 100}]})
@@ -94,7 +100,7 @@ def test_delete_undo_redo_and_another_page(client: TestClient, cloud: Cloud) -> 
     assert client.get(f"{BASE}/draft").json() == third
     assert client.delete(f"{BASE}/draft").json()["left"] == len(cloud.points)
     for _ in range(2):
-        assert client.post(f"{BASE}/undo").json()["done"] == 0
+        assert step(client, "undo").json()["done"] == 0
 
 
 def test_what_is_found_is_a_way_of_choosing(client: TestClient, cloud: Cloud) -> None:
@@ -151,30 +157,30 @@ def test_kept_it_is_a_version_that_later_ones_follow(client: TestClient, data: P
     height = float(np.quantile(cloud.points[:, 2], 0.7))
     client.post(f"{BASE}/draft", json={"terms": [above(height)]})
     # settings changed meanwhile are for a later run, and not what was edited
-    client.put("/api/projects/1/layers/points/settings", json={"sources": 4})
+    client.put("/api/v1/projects/1/layers/points/settings", json={"sources": 4})
     job = client.post(f"{BASE}/keep").json()
     work(data, once=True)
-    assert next(j for j in client.get("/api/jobs").json() if j["id"] == job["id"])["state"] == "done"
+    assert next(j for j in client.get("/api/v1/jobs").json() if j["id"] == job["id"])["state"] == "done"
     now = client.get(f"{BASE}/draft").json()
     assert (now["on"], now["done"], now["earlier"]) == (2, 0, 1)
-    layer = next(x for x in client.get("/api/projects/1/layers").json() if x["layer"] == "points")
+    layer = next(x for x in client.get("/api/v1/projects/1/layers").json() if x["layer"] == "points")
     version = layer["versions"][-1]
     assert version["settings"]["sources"] == 5
     assert version["settings"]["cleared"] == 1  # told as how many: regions may be large
     assert version["figures"]["cleared"] == (cloud.points[:, 2] > height).sum()
-    assert {x["layer"]: x["state"] for x in client.get("/api/projects/1/layers").json()}["surface"] == "out of date"
+    assert {x["layer"]: x["state"] for x in client.get("/api/v1/projects/1/layers").json()}["surface"] == "out of date"
     # a draft upon it takes the rest away from what is left
     more = client.post(f"{BASE}/draft", json={"terms": [{"kind": "views", "most": 2}]}).json()
     assert more["on"] == 2
-    client.delete("/api/projects/1/layers/points/settings/sources")
+    client.delete("/api/v1/projects/1/layers/points/settings/sources")
     client.delete(f"{BASE}/cleared")
     work(data, once=True)
     back = client.get(f"{BASE}/draft").json()
     assert (back["on"], back["left"], back["earlier"]) == (1, len(cloud.points), 0)
     # a draft whose version is gone is given up by itself
-    client.post("/api/projects/1/layers/points/use", json={"number": 2})
+    client.post("/api/v1/projects/1/layers/points/use", json={"number": 2})
     client.post(f"{BASE}/draft", json={"terms": [{"kind": "views", "most": 2}]})
-    client.post("/api/projects/1/layers/points/use", json={"number": 1})
+    client.post("/api/v1/projects/1/layers/points/use", json={"number": 1})
     assert client.get(f"{BASE}/draft").json()["on"] == 2
     shutil.rmtree(data / "projects/1/versions/points/2")
     assert client.get(f"{BASE}/draft").json()["on"] == 1
@@ -201,7 +207,7 @@ def test_more_points_are_given_where_one_looks(client: TestClient, cloud: Cloud)
     for far in (3.0, 4000.0):
         matrix = [[2, 0, 0, 0], [0, 0, 2, 0], [0, 0, 0, 0], [0, 1, 0, far]]
         look = {"matrix": [float(v) for row in matrix for v in row], "height": 4000}
-        answer = client.post("/api/projects/1/layers/points/nearby", json=look)
+        answer = client.post("/api/v1/projects/1/layers/points/nearby", json=look)
         assert answer.status_code == 200
         n = int(np.frombuffer(answer.content[:4], "<u4")[0])
         assert len(answer.content) == 4 + 29 * n

@@ -18,7 +18,7 @@ from vast_quarry.server.app import make_app
 from vast_quarry.server.services import depths
 from vast_quarry.server.services.folders import folders_of
 
-BASE = "/api/projects/1/photos"
+BASE = "/api/v1/projects/1/photos"
 
 
 @pytest.fixture(scope="module")

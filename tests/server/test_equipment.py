@@ -147,27 +147,27 @@ def wait_for(what: str, holds: Callable[[], bool], seconds: float = 60.0) -> Non
 
 
 def test_a_shoot_waits_when_a_device_fails_and_goes_on_where_it_was(client: TestClient, data: Path, rig: str) -> None:
-    project = client.post("/api/projects", json={"name": "Shoot"}).json()["id"]
+    project = client.post("/api/v1/projects", json={"name": "Shoot"}).json()["id"]
     Equipment(rig, 5.0).fail(
         [{"device": "camera", "kind": "error"}, {"device": "turntable", "kind": "stall", "after": 0}]
     )
     body = {"scene": "finial", "plan": PLAN, "rig": rig}
-    job = client.post(f"/api/projects/{project}/plan/shoot", json=body).json()["id"]
+    job = client.post(f"/api/v1/projects/{project}/plan/shoot", json=body).json()["id"]
     thread = threading.Thread(target=work, args=(data,), kwargs={"once": True}, daemon=True)
     thread.start()
 
     def row() -> dict[str, Any]:
-        return next(j for j in client.get("/api/jobs").json() if j["id"] == job)
+        return next(j for j in client.get("/api/v1/jobs").json() if j["id"] == job)
 
     wait_for("the table to stall", lambda: row()["pause"])
     assert "turntable stopped at" in row()["message"]["text"]
     assert "Resume" in row()["message"]["text"]
-    client.post(f"/api/jobs/{job}/go-on")
+    client.post(f"/api/v1/jobs/{job}/go-on")
     wait_for("the camera to fail", lambda: row()["pause"] and "reports a fault" in row()["message"]["text"])
-    client.post(f"/api/jobs/{job}/go-on")
+    client.post(f"/api/v1/jobs/{job}/go-on")
     wait_for("the end", lambda: row()["state"] == "done")
     thread.join(20)
-    listed = client.get(f"/api/projects/{project}/photos").json()
+    listed = client.get(f"/api/v1/projects/{project}/photos").json()
     assert len(listed) == 4
     assert all(p["planned"] for p in listed)
     # asked again after a kill, it shoots nothing twice
@@ -192,34 +192,34 @@ def test_a_shoot_waits_when_a_device_fails_and_goes_on_where_it_was(client: Test
 
 
 def test_only_a_shoot_under_way_can_wait(client: TestClient) -> None:
-    assert client.post("/api/jobs/999/pause").status_code == 404
-    assert client.post("/api/jobs/999/go-on").status_code == 404
+    assert client.post("/api/v1/jobs/999/pause").status_code == 404
+    assert client.post("/api/v1/jobs/999/go-on").status_code == 404
 
 
 def test_what_the_plan_knows_presets_later_layers_below_what_is_set_by_hand(client: TestClient) -> None:
-    project = client.post("/api/projects", json={"name": "Known"}).json()["id"]
+    project = client.post("/api/v1/projects", json={"name": "Known"}).json()["id"]
 
     def value(layer: str, name: str) -> Any:
-        layers = {x["layer"]: x for x in client.get(f"/api/projects/{project}/layers").json()}
+        layers = {x["layer"]: x for x in client.get(f"/api/v1/projects/{project}/layers").json()}
         return next(s["value"] for s in layers[layer]["settings"] if s["name"] == name)
 
     usual = value("cameras", "features"), value("cameras", "ground"), value("points", "least_views")
-    client.put(f"/api/projects/{project}/plan", json={})
+    client.put(f"/api/v1/projects/{project}/plan", json={})
     assert (value("cameras", "features"), value("cameras", "ground"), value("points", "least_views")) == usual
-    client.put(f"/api/projects/{project}/plan", json={"way": "turntable", "skin": "plain"})
+    client.put(f"/api/v1/projects/{project}/plan", json={"way": "turntable", "skin": "plain"})
     assert value("cameras", "features") == 16_000
     assert value("cameras", "ground") is False
-    client.put(f"/api/projects/{project}/layers/cameras/settings", json={"features": 5000})
+    client.put(f"/api/v1/projects/{project}/layers/cameras/settings", json={"features": 5000})
     assert value("cameras", "features") == 5000
-    client.put(f"/api/projects/{project}/plan", json={"kind": "room", "width": 4, "depth": 4, "height": 2.5})
+    client.put(f"/api/v1/projects/{project}/plan", json={"kind": "room", "width": 4, "depth": 4, "height": 2.5})
     assert value("cameras", "kind") == "interior"
 
 
 def test_a_mesh_stands_in_and_what_is_no_mesh_is_refused(client: TestClient, tmp_path: Path) -> None:
     import trimesh
 
-    project = client.post("/api/projects", json={"name": "Mesh"}).json()["id"]
-    where = f"/api/projects/{project}/plan"
+    project = client.post("/api/v1/projects", json={"name": "Mesh"}).json()["id"]
+    where = f"/api/v1/projects/{project}/plan"
     assert "no mesh" in client.put(where, json={"shape": "mesh"}).json()["detail"]
     ball = trimesh.creation.icosphere(3, radius=0.2)
     sent = client.post(f"{where}/mesh", files={"file": ("ball.stl", ball.export(file_type="stl"))})
@@ -239,8 +239,8 @@ def test_a_mesh_stands_in_and_what_is_no_mesh_is_refused(client: TestClient, tmp
 
 
 def test_plans_to_print_and_to_take_along(client: TestClient) -> None:
-    project = client.post("/api/projects", json={"name": "Print"}).json()["id"]
-    where = f"/api/projects/{project}/plan"
+    project = client.post("/api/v1/projects", json={"name": "Print"}).json()["id"]
+    where = f"/api/v1/projects/{project}/plan"
     client.put(where, json={"rings": 1, "colors": ["#a0522d"]})
     import pypdfium2
 
@@ -277,8 +277,8 @@ def test_plans_to_print_and_to_take_along(client: TestClient) -> None:
     ],
 )
 def test_impossible_wishes_are_refused_in_plain_words(client: TestClient, wrong: dict[str, Any], says: str) -> None:
-    project = client.post("/api/projects", json={"name": "Wrong"}).json()["id"]
-    answer = client.put(f"/api/projects/{project}/plan", json=wrong)
+    project = client.post("/api/v1/projects", json={"name": "Wrong"}).json()["id"]
+    answer = client.put(f"/api/v1/projects/{project}/plan", json=wrong)
     assert answer.status_code == 422
     assert says in answer.text
 
@@ -326,10 +326,10 @@ def test_answers_of_a_device_are_data(liar: str, client: TestClient, data: Path)
         "/camera/trigger": (200, {}, b'{"number": 1}'),
         "/camera/pictures/1": (200, {}, out.getvalue()),
     }
-    project = client.post("/api/projects", json={"name": "Lies"}).json()["id"]
-    job = client.post(f"/api/projects/{project}/plan/shoot", json={"plan": PLAN, "rig": liar}).json()
+    project = client.post("/api/v1/projects", json={"name": "Lies"}).json()["id"]
+    job = client.post(f"/api/v1/projects/{project}/plan/shoot", json={"plan": PLAN, "rig": liar}).json()
     work(data, once=True)
-    assert next(j for j in client.get("/api/jobs").json() if j["id"] == job["id"])["state"] == "done"
+    assert next(j for j in client.get("/api/v1/jobs").json() if j["id"] == job["id"])["state"] == "done"
     photos = folders_of(data, project).photos
     assert {p.name for p in photos.rglob("*")} == {f"escapedx_{k:03d}.jpg" for k in range(1, 5)}
     assert not list(data.rglob("escaped"))

@@ -31,7 +31,7 @@ class Listener:
         self._thread.start()
 
     def _read(self, address: str) -> None:
-        with httpx.stream("GET", f"{address}/api/jobs/events", timeout=60, trust_env=False) as answer:
+        with httpx.stream("GET", f"{address}/api/v1/jobs/events", timeout=60, trust_env=False) as answer:
             self.kind = answer.headers["content-type"]
             name = "message"
             for line in answer.iter_lines():
@@ -69,7 +69,7 @@ def test_jobs_and_changes_are_told_to_all_who_listen(tmp_path: Path) -> None:
         for listener in listeners:
             told = listener.until(lambda e: e[0] == "changes" and "photos" in e[1].get(str(project), {}))[1]
             assert set(told) == {str(project)}
-        job = http.post(f"/api/projects/{project}/layers/photos/run").json()
+        job = http.post(f"/api/v1/projects/{project}/layers/photos/run").json()
 
         def state(event: Event) -> str | None:
             return next((j["state"] for j in event[1] if j["id"] == job["id"]), None) if event[0] == "jobs" else None
@@ -81,7 +81,7 @@ def test_jobs_and_changes_are_told_to_all_who_listen(tmp_path: Path) -> None:
             assert "recipe" not in json.dumps(done[1])
         # a rename changes the project and nothing else of it
         before = listeners[0].latest["changes"][str(project)]
-        http.put(f"/api/projects/{project}/plan", json=http.get(f"/api/projects/{project}/plan").json())
+        http.put(f"/api/v1/projects/{project}/plan", json=http.get(f"/api/v1/projects/{project}/plan").json())
         after = listeners[0].until(lambda e: e[0] == "changes" and e[1][str(project)] != before)[1][str(project)]
         changed = {k for k, v in after.items() if v != before.get(k)}
         assert "plan" in changed
@@ -94,4 +94,4 @@ def test_jobs_and_changes_are_told_to_all_who_listen(tmp_path: Path) -> None:
 def test_another_site_hears_nothing(tmp_path: Path, site: str) -> None:
     client = TestClient(make_app(tmp_path), "http://127.0.0.1")
     headers = {"Origin": site, "Sec-Fetch-Site": "cross-site"}
-    assert client.get("/api/jobs/events", headers=headers).status_code == 403
+    assert client.get("/api/v1/jobs/events", headers=headers).status_code == 403

@@ -57,7 +57,7 @@ def serving(data: Path) -> Iterator[tuple[subprocess.Popen[str], httpx.Client]]:
             def answers() -> bool:
                 assert process.poll() is None, process.stdout.read()  # type: ignore[union-attr]
                 try:
-                    return http.get("/api/health").status_code == 200
+                    return http.get("/api/v1/health").status_code == 200
                 except httpx.TransportError:
                     return False
 
@@ -71,15 +71,15 @@ def serving(data: Path) -> Iterator[tuple[subprocess.Popen[str], httpx.Client]]:
 
 
 def fill(http: httpx.Client | TestClient, count: int = 3) -> int:
-    project = int(http.post("/api/projects", json={"name": "Well-head", "grade": "rough"}).json()["id"])
+    project = int(http.post("/api/v1/projects", json={"name": "Well-head", "grade": "rough"}).json()["id"])
     files = [("files", (f"{k}.jpg", photo(k))) for k in range(count)]
-    assert http.post(f"/api/projects/{project}/photos", files=files).status_code == 201
+    assert http.post(f"/api/v1/projects/{project}/photos", files=files).status_code == 201
     return project
 
 
 def test_a_second_server_says_who_has_the_folder_and_a_killed_one_takes_its_worker_with_it(tmp_path: Path) -> None:
     with serving(tmp_path) as (first, http):
-        project = int(http.post("/api/projects", json={"name": "A"}).json()["id"])
+        project = int(http.post("/api/v1/projects", json={"name": "A"}).json()["id"])
         second = subprocess.run(
             [sys.executable, "-m", "vast_quarry.cli.main", "serve", "--data", str(tmp_path), "--port", str(free_port())],
             capture_output=True, text=True, timeout=120,
@@ -90,13 +90,13 @@ def test_a_second_server_says_who_has_the_folder_and_a_killed_one_takes_its_work
         assert str(http.base_url).rstrip("/") in second.stderr
         # a shoot is long enough to be caught at work
         plan = {"pixels_wide": 320, "pixels_high": 240}
-        job = http.post(f"/api/projects/{project}/plan/shoot", json={"scene": "milestone", "plan": plan}).json()
+        job = http.post(f"/api/v1/projects/{project}/plan/shoot", json={"scene": "milestone", "plan": plan}).json()
 
         def state(number: int) -> str:
-            return str(next(j for j in http.get("/api/jobs").json() if j["id"] == number)["state"])
+            return str(next(j for j in http.get("/api/v1/jobs").json() if j["id"] == number)["state"])
 
         wait_for("start", 60, lambda: state(job["id"]) == "running")
-        wait_for("photos", 90, lambda: len(http.get(f"/api/projects/{project}/photos").json()) > 0)
+        wait_for("photos", 90, lambda: len(http.get(f"/api/v1/projects/{project}/photos").json()) > 0)
         workers = psutil.Process(first.pid).children(recursive=True)
         assert len(workers) >= 2  # the worker, and the rig it has started
         os.kill(first.pid, signal.SIGKILL)
@@ -105,11 +105,11 @@ def test_a_second_server_says_who_has_the_folder_and_a_killed_one_takes_its_work
     with serving(tmp_path) as (_, http):
 
         def log() -> list[str]:
-            row = next(j for j in http.get("/api/jobs").json() if j["id"] == job["id"])
+            row = next(j for j in http.get("/api/v1/jobs").json() if j["id"] == job["id"])
             return [line["text"] for line in row["log"]]
 
         wait_for("going on", 60, lambda: jobs.LOST in log() and log()[-1] != jobs.LOST)
-        assert http.post(f"/api/jobs/{job['id']}/cancel").status_code == 200
+        assert http.post(f"/api/v1/jobs/{job['id']}/cancel").status_code == 200
         wait_for("stop", 60, lambda: state(job["id"]) == "cancelled")
     assert "worker" in (tmp_path / "logs" / "worker.log").read_text()
 
@@ -180,25 +180,25 @@ def test_lanes_do_not_wait_for_each_other_and_projects_take_turns(client: TestCl
 
 def test_a_first_look_changes_no_setting(client: TestClient, tmp_path: Path) -> None:
     project = fill(client)
-    usual = client.post(f"/api/projects/{project}/layers/points/run").json()["id"]
-    first = client.post(f"/api/projects/{project}/layers/points/run?first_look=true").json()["id"]
+    usual = client.post(f"/api/v1/projects/{project}/layers/points/run").json()["id"]
+    first = client.post(f"/api/v1/projects/{project}/layers/points/run?first_look=true").json()["id"]
     assert first != usual
     with Session(client.app.state.engine) as session:  # type: ignore[attr-defined]
         wanted = [session.get(Job, k).params["recipe"]["layers"].get("points", {}) for k in (usual, first)]  # type: ignore[union-attr]
     assert "made_from" not in wanted[0]
     assert wanted[1]["made_from"] == "sparse"
-    now = client.get(f"/api/projects/{project}/layers").json()
+    now = client.get(f"/api/v1/projects/{project}/layers").json()
     settings = next(x["settings"] for x in now if x["layer"] == "points")
     assert next(x for x in settings if x["name"] == "made_from")["value"] == "depth"
 
 
 def test_a_job_keeps_the_settings_it_was_queued_with(client: TestClient, tmp_path: Path) -> None:
     project = fill(client)
-    job = client.post(f"/api/projects/{project}/layers/photos/run").json()
-    client.patch(f"/api/projects/{project}/photos", json={"paths": ["1.jpg"], "kept": False})
-    again = client.post(f"/api/projects/{project}/layers/photos/run").json()
+    job = client.post(f"/api/v1/projects/{project}/layers/photos/run").json()
+    client.patch(f"/api/v1/projects/{project}/photos", json={"paths": ["1.jpg"], "kept": False})
+    again = client.post(f"/api/v1/projects/{project}/layers/photos/run").json()
     assert again["id"] != job["id"]  # other settings: another job
-    assert client.post(f"/api/projects/{project}/layers/photos/run").json()["id"] == again["id"]
+    assert client.post(f"/api/v1/projects/{project}/layers/photos/run").json()["id"] == again["id"]
     work(tmp_path, once=True)
     versions = {v.number: v for v in folders_of(tmp_path, project).store.versions("photos")}
     assert versions[1].figures["usable"] == 3
@@ -207,11 +207,11 @@ def test_a_job_keeps_the_settings_it_was_queued_with(client: TestClient, tmp_pat
 
 def test_numbers_never_come_again(client: TestClient) -> None:
     first = fill(client)
-    job = client.post(f"/api/projects/{first}/layers/photos/run").json()["id"]
-    assert client.delete(f"/api/projects/{first}").status_code == 204
+    job = client.post(f"/api/v1/projects/{first}/layers/photos/run").json()["id"]
+    assert client.delete(f"/api/v1/projects/{first}").status_code == 204
     second = fill(client)
     assert second > first
-    assert client.post(f"/api/projects/{second}/layers/photos/run").json()["id"] > job
+    assert client.post(f"/api/v1/projects/{second}/layers/photos/run").json()["id"] > job
 
 
 def test_what_cannot_be_deleted_is_told(client: TestClient, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -224,11 +224,11 @@ def test_what_cannot_be_deleted_is_told(client: TestClient, tmp_path: Path, monk
         real(path, *more, **named)  # type: ignore[arg-type]
 
     monkeypatch.setattr(os, "unlink", stuck)
-    answer = client.delete(f"/api/projects/{project}")
+    answer = client.delete(f"/api/v1/projects/{project}")
     assert answer.status_code == 422
     assert "1.jpg" in answer.json()["detail"]
     assert str(folders_of(tmp_path, project).root) in answer.json()["detail"]
-    assert client.get("/api/projects").json() == []
+    assert client.get("/api/v1/projects").json() == []
 
 
 def test_a_database_of_an_earlier_version_keeps_what_it_holds(tmp_path: Path) -> None:
@@ -298,21 +298,21 @@ def test_a_file_of_decisions_that_cannot_be_read_is_told_and_never_written_over(
     client: TestClient, tmp_path: Path, name: str
 ) -> None:
     project = fill(client)
-    client.post(f"/api/projects/{project}/layers/photos/run")
+    client.post(f"/api/v1/projects/{project}/layers/photos/run")
     work(tmp_path, once=True)
-    client.put(f"/api/projects/{project}/photos/set", json={"paths": ["1.jpg"], "name": "north"})
-    client.patch(f"/api/projects/{project}/photos", json={"paths": ["1.jpg"], "kept": False})
+    client.put(f"/api/v1/projects/{project}/photos/set", json={"paths": ["1.jpg"], "name": "north"})
+    client.patch(f"/api/v1/projects/{project}/photos", json={"paths": ["1.jpg"], "kept": False})
     root = folders_of(tmp_path, project).root
     (root / "shots.json").write_text("{}")
     file = root / name
     cut = file.read_bytes()[:-1] + b"\x00"
     file.write_bytes(cut)
     answers = [
-        client.get(f"/api/projects/{project}/photos"),
-        client.put(f"/api/projects/{project}/photos/set", json={"paths": ["2.jpg"], "name": "south"}),
-        client.patch(f"/api/projects/{project}/photos", json={"paths": ["2.jpg"], "kept": False}),
-        client.post(f"/api/projects/{project}/layers/photos/use", json={"number": 1}),
-        client.get(f"/api/projects/{project}/layers"),
+        client.get(f"/api/v1/projects/{project}/photos"),
+        client.put(f"/api/v1/projects/{project}/photos/set", json={"paths": ["2.jpg"], "name": "south"}),
+        client.patch(f"/api/v1/projects/{project}/photos", json={"paths": ["2.jpg"], "kept": False}),
+        client.post(f"/api/v1/projects/{project}/layers/photos/use", json={"number": 1}),
+        client.get(f"/api/v1/projects/{project}/layers"),
     ]
     told = [a for a in answers if a.status_code >= 400]
     assert told
@@ -337,28 +337,32 @@ HOSTILE = [
 @pytest.mark.parametrize("headers", HOSTILE, ids=lambda h: "-".join(h.values()))
 def test_requests_from_elsewhere_are_refused(client: TestClient, headers: dict[str, str]) -> None:
     project = new_project(client)
-    for method, path in (("GET", "/api/projects"), ("POST", "/api/projects"), ("DELETE", f"/api/projects/{project}")):
+    for method, path in (
+        ("GET", "/api/v1/projects"),
+        ("POST", "/api/v1/projects"),
+        ("DELETE", f"/api/v1/projects/{project}"),
+    ):
         assert client.request(method, path, json={"name": "theirs"}, headers=headers).status_code == 403
     form = client.post(
-        f"/api/projects/{project}/photos",
+        f"/api/v1/projects/{project}/photos",
         files=[("files", ("a.jpg", photo()))],
         headers=headers | {"Content-Type": "multipart/form-data; boundary=x"},
     )
     assert form.status_code == 403
-    assert [p["name"] for p in client.get("/api/projects").json()] == ["Well-head"]
-    assert client.get(f"/api/projects/{project}/photos").json() == []
+    assert [p["name"] for p in client.get("/api/v1/projects").json()] == ["Well-head"]
+    assert client.get(f"/api/v1/projects/{project}/photos").json() == []
 
 
 def test_the_page_of_this_application_is_answered(client: TestClient) -> None:
     for host in ("127.0.0.1:8765", "localhost:8765", "[::1]:8765"):
         own = {"Host": host, "Origin": f"http://{host}", "Sec-Fetch-Site": "same-origin"}
-        answer = client.get("/api/projects", headers=own)
+        answer = client.get("/api/v1/projects", headers=own)
         assert answer.status_code == 200
         assert "frame-ancestors 'none'" in answer.headers["Content-Security-Policy"]
         assert answer.headers["X-Content-Type-Options"] == "nosniff"
     # a link from another page opens the application, but its data are not to be embedded
     assert client.get("/", headers={"Sec-Fetch-Site": "cross-site"}).status_code != 403
-    assert "swagger" not in client.get("/api/docs").text
+    assert "swagger" not in client.get("/api/v1/docs").text
 
 
 def test_a_mistake_of_ours_is_told_plainly_and_logged(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -372,7 +376,7 @@ def test_a_mistake_of_ours_is_told_plainly_and_logged(tmp_path: Path, monkeypatc
         raise ZeroDivisionError("made up")
 
     monkeypatch.setattr(projects, "_out", breaks)
-    new_project_answer = client.post("/api/projects", json={"name": "x"})
+    new_project_answer = client.post("/api/v1/projects", json={"name": "x"})
     assert new_project_answer.status_code == 500
     assert "Traceback" not in new_project_answer.text
     assert str(log_file(tmp_path, "server")) in new_project_answer.json()["detail"]
@@ -386,7 +390,7 @@ def test_one_photo_sent_twice_at_once_is_kept_under_two_names(client: TestClient
     bodies = [photo(k) for k in range(8)]
     threads = [
         threading.Thread(
-            target=lambda b=b: client.post(f"/api/projects/{project}/photos", files=[("files", ("one.jpg", b))])  # type: ignore[misc]
+            target=lambda b=b: client.post(f"/api/v1/projects/{project}/photos", files=[("files", ("one.jpg", b))])  # type: ignore[misc]
         )
         for b in bodies
     ]
@@ -400,7 +404,7 @@ def test_one_photo_sent_twice_at_once_is_kept_under_two_names(client: TestClient
 
 def test_json_of_the_events_does_not_carry_recipes(client: TestClient) -> None:
     project = fill(client)
-    job = client.post(f"/api/projects/{project}/layers/photos/run").json()
+    job = client.post(f"/api/v1/projects/{project}/layers/photos/run").json()
     assert job["until"] == "photos"
     assert "recipe" not in json.dumps(job)
 
@@ -432,17 +436,17 @@ def test_documents_of_another_version_are_read_as_far_as_they_fit_and_it_is_said
         )
     )
     for path in ("photos", "layers", "plan", "draft", "videos"):
-        assert client.get(f"/api/projects/{project}/{path}").status_code < 405, path
-    assert client.get(f"/api/projects/{project}/photos").json()[1]["judged"] is None
-    assert client.get(f"/api/projects/{project}/plan").json()["height"] == 0.4
-    said = client.get(f"/api/projects/{project}/plan/remarks").json()
+        assert client.get(f"/api/v1/projects/{project}/{path}").status_code < 405, path
+    assert client.get(f"/api/v1/projects/{project}/photos").json()[1]["judged"] is None
+    assert client.get(f"/api/v1/projects/{project}/plan").json()["height"] == 0.4
+    said = client.get(f"/api/v1/projects/{project}/plan/remarks").json()
     assert len(said) == 1
     assert "perfume, shape" in said[0]["text"]
     kept = json.loads((root / "plan-of-before.json").read_text())
     assert kept["perfume"] == "rose"
-    job = client.post(f"/api/projects/{project}/layers/photos/run").json()
+    job = client.post(f"/api/v1/projects/{project}/layers/photos/run").json()
     work(tmp_path, once=True)
-    done = next(j for j in client.get("/api/jobs").json() if j["id"] == job["id"])
+    done = next(j for j in client.get("/api/v1/jobs").json() if j["id"] == job["id"])
     assert done["state"] == "done"
     log = "\n".join(line["text"] for line in done["log"])
     assert "points.glitter" in log
@@ -463,21 +467,21 @@ def test_what_is_made_again_is_bounded_and_can_be_freed(client: TestClient, tmp_
         os.utime(folders.cache / f"parcel-{k}", (k, k))
     (folders.cache / "video-a").mkdir()
     (folders.cache / "video-a" / "scan.npz").write_bytes(b"x" * 5000)
-    told = client.get(f"/api/projects/{project}").json()
+    told = client.get(f"/api/v1/projects/{project}").json()
     assert told["cache_bytes"] == 5000
     assert told["bytes"] >= 10_000
     assert trim_cache(folders, 2500) == 3000
     assert sorted(p.name for p in folders.cache.iterdir()) == ["parcel-3", "parcel-4", "video-a"]
-    assert client.delete(f"/api/projects/{project}/cache").json() == 2000
+    assert client.delete(f"/api/v1/projects/{project}/cache").json() == 2000
     assert [p.name for p in folders.cache.iterdir()] == ["video-a"]
-    assert client.get(f"/api/projects/{project}/photos/thumb", params={"path": "1.jpg"}).status_code == 200
+    assert client.get(f"/api/v1/projects/{project}/photos/thumb", params={"path": "1.jpg"}).status_code == 200
 
 
 def test_a_version_says_how_large_it_is(client: TestClient, tmp_path: Path) -> None:
     project = fill(client)
-    before = client.get(f"/api/projects/{project}").json()["bytes"]
-    client.post(f"/api/projects/{project}/layers/photos/run")
+    before = client.get(f"/api/v1/projects/{project}").json()["bytes"]
+    client.post(f"/api/v1/projects/{project}/layers/photos/run")
     work(tmp_path, once=True)
     version = folders_of(tmp_path, project).store.versions("photos")[0]
     assert version.files
-    assert client.get(f"/api/projects/{project}").json()["bytes"] - before == sum(version.files.values())
+    assert client.get(f"/api/v1/projects/{project}").json()["bytes"] - before == sum(version.files.values())

@@ -9,30 +9,18 @@ from pathlib import Path
 import numpy as np
 import pytest
 from fastapi.testclient import TestClient
-from tests.conftest import moved
 
 from vast_quarry.core.formats.atomic import write_arrays
-from vast_quarry.server.app import make_app
 from vast_quarry.server.services import folders as service
 
 
-@pytest.fixture
-def data(built_data: Path, tmp_path: Path) -> Path:
-    return moved(built_data, tmp_path / "data")
-
-
-@pytest.fixture
-def client(data: Path) -> TestClient:
-    return TestClient(make_app(data), "http://127.0.0.1")
-
-
 def test_a_duplicate_has_all_and_shares_nothing_that_changes(client: TestClient, data: Path) -> None:
-    (first,) = client.get("/api/projects").json()
+    (first,) = client.get("/api/v1/projects").json()
     one, photo = data / "projects" / str(first["id"]), "milestone_001.jpg"
     (one / "cache" / "of no use").write_text("made again")
     (one / "versions" / "points" / "half.partial").mkdir()
-    client.put(f"/api/projects/{first['id']}/layers/points/settings", json={"sources": 4})
-    second = client.post(f"/api/projects/{first['id']}/duplicate", json={"name": "To try"}).json()
+    client.put(f"/api/v1/projects/{first['id']}/layers/points/settings", json={"sources": 4})
+    second = client.post(f"/api/v1/projects/{first['id']}/duplicate", json={"name": "To try"}).json()
     assert second["id"] > first["id"]
     assert (second["name"], second["photos"], second["best_layer"]) == ("To try", 24, "texture")
     two = data / "projects" / str(second["id"])
@@ -43,45 +31,45 @@ def test_a_duplicate_has_all_and_shares_nothing_that_changes(client: TestClient,
     assert not (two / "versions" / "points" / "half.partial").exists()
     # what is changed in one does not change in the other
     assert (two / "versions" / "in-use.json").stat().st_ino != (one / "versions" / "in-use.json").stat().st_ino
-    layers = {x["layer"]: x for x in client.get(f"/api/projects/{second['id']}/layers").json()}
+    layers = {x["layer"]: x for x in client.get(f"/api/v1/projects/{second['id']}/layers").json()}
     assert {s["name"]: s["value"] for s in layers["points"]["settings"]}["sources"] == 4
-    client.put(f"/api/projects/{second['id']}/layers/points/settings", json={"sources": 6})
-    was = {x["layer"]: x for x in client.get(f"/api/projects/{first['id']}/layers").json()}
+    client.put(f"/api/v1/projects/{second['id']}/layers/points/settings", json={"sources": 6})
+    was = {x["layer"]: x for x in client.get(f"/api/v1/projects/{first['id']}/layers").json()}
     assert {s["name"]: s["value"] for s in was["points"]["settings"]}["sources"] == 4
-    assert client.delete(f"/api/projects/{first['id']}").status_code == 204
-    assert client.get(f"/api/projects/{second['id']}/layers/texture/atlas").status_code == 200
+    assert client.delete(f"/api/v1/projects/{first['id']}").status_code == 204
+    assert client.get(f"/api/v1/projects/{second['id']}/layers/texture/atlas").status_code == 200
     assert json.loads((two / "versions" / "in-use.json").read_text())["texture"] == 1
 
 
 def test_a_duplicate_that_finds_no_room_leaves_nothing(
     client: TestClient, data: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    (first,) = client.get("/api/projects").json()
+    (first,) = client.get("/api/v1/projects").json()
 
     def full(source: Path, target: Path) -> None:
         raise OSError(28, "No space left on device")
 
     monkeypatch.setattr(service, "link_or_copy", full)
-    answer = client.post(f"/api/projects/{first['id']}/duplicate", json={})
+    answer = client.post(f"/api/v1/projects/{first['id']}/duplicate", json={})
     assert answer.status_code == 507
     assert "disk is full" in answer.json()["detail"]
-    assert [p["id"] for p in client.get("/api/projects").json()] == [first["id"]]
+    assert [p["id"] for p in client.get("/api/v1/projects").json()] == [first["id"]]
     assert [p.name for p in (data / "projects").iterdir()] == [str(first["id"])]
 
 
 def test_a_project_with_a_video_only_says_so(client: TestClient, data: Path) -> None:
-    made = client.post("/api/projects", json={"name": "Filmed"}).json()
+    made = client.post("/api/v1/projects", json={"name": "Filmed"}).json()
     assert made["videos"] == 0
     folder = data / "projects" / str(made["id"]) / "videos"
     folder.mkdir()
     (folder / "walk.mp4").write_bytes(b"film")
     (folder / "notes.txt").write_bytes(b"no film")
-    assert client.get(f"/api/projects/{made['id']}").json()["videos"] == 1
+    assert client.get(f"/api/v1/projects/{made['id']}").json()["videos"] == 1
 
 
 def test_photos_that_found_each_other_are_told_while_they_are_matched(client: TestClient, data: Path) -> None:
-    project = client.post("/api/projects", json={"name": "Growing"}).json()["id"]
-    where = f"/api/projects/{project}/layers/cameras/live"
+    project = client.post("/api/v1/projects", json={"name": "Growing"}).json()["id"]
+    where = f"/api/v1/projects/{project}/layers/cameras/live"
     assert client.get(where).json() == {"cameras": [], "points": [], "read": [], "matched": []}
     folder = data / "projects" / str(project) / "versions" / "cameras" / "abc.partial"
     for part in ("features", "matches"):

@@ -71,18 +71,18 @@ def test_a_run_says_how_it_ended(done: Any, said: str) -> None:
 def project(tmp_path: Path) -> tuple[TestClient, Path, int]:
     """Four photos that were looked at and have no masks."""
     client = TestClient(make_app(tmp_path), "http://127.0.0.1")
-    number = client.post("/api/projects", json={"name": "Milestone"}).json()["id"]
+    number = client.post("/api/v1/projects", json={"name": "Milestone"}).json()["id"]
     folder = tmp_path / "projects" / str(number) / "photos"
     for n in range(4):
         pixels = np.random.default_rng(n).integers(0, 255, (240, 320, 3), np.uint8)
         Image.fromarray(pixels).save(folder / f"{n}.png")
-    client.post(f"/api/projects/{number}/layers/masks/run")
+    client.post(f"/api/v1/projects/{number}/layers/masks/run")
     work(tmp_path, once=True)
     return client, tmp_path, number
 
 
 def states(client: TestClient, number: int) -> dict[str, tuple[str, list[str]]]:
-    return {x["layer"]: (x["state"], x["runs"]) for x in client.get(f"/api/projects/{number}/layers").json()}
+    return {x["layer"]: (x["state"], x["runs"]) for x in client.get(f"/api/v1/projects/{number}/layers").json()}
 
 
 def test_photos_left_out_mark_what_was_made_of_them_at_once(project: tuple[TestClient, Path, int]) -> None:
@@ -90,11 +90,11 @@ def test_photos_left_out_mark_what_was_made_of_them_at_once(project: tuple[TestC
     assert states(client, number)["photos"] == ("ready", ["photos"])
     assert states(client, number)["masks"] == ("ready", ["masks"])
     assert states(client, number)["cameras"] == ("empty", ["cameras"])
-    client.patch(f"/api/projects/{number}/photos", json={"paths": ["1.png"], "kept": False})
+    client.patch(f"/api/v1/projects/{number}/photos", json={"paths": ["1.png"], "kept": False})
     after = states(client, number)
     assert after["photos"][0] == after["masks"][0] == "out of date"
     assert after["cameras"] == ("empty", ["photos", "masks", "cameras"])
-    client.patch(f"/api/projects/{number}/photos", json={"paths": ["1.png"], "kept": True})
+    client.patch(f"/api/v1/projects/{number}/photos", json={"paths": ["1.png"], "kept": True})
     assert states(client, number)["masks"][0] == "ready"
     # a photo more is seen too
     folder = data / "projects" / str(number) / "photos"
@@ -108,18 +108,18 @@ def test_what_judging_left_out_stays_left_out_when_a_layer_is_run(
     client, data, number = project
     for module in ("worker", "services.layers"):
         monkeypatch.setattr(f"vast_quarry.server.{module}.proposed_out", lambda folders, left_out: ["2.png"])
-    client.post(f"/api/projects/{number}/layers/masks/run", params={"everything": True})
+    client.post(f"/api/v1/projects/{number}/layers/masks/run", params={"everything": True})
     work(data, once=True)
     assert states(client, number)["masks"] == ("ready", ["masks"])
-    versions = client.get(f"/api/projects/{number}/layers").json()[0]["versions"]
+    versions = client.get(f"/api/v1/projects/{number}/layers").json()[0]["versions"]
     assert versions[-1]["settings"]["judged_out"] == ["2.png"]
-    client.post(f"/api/projects/{number}/layers/masks/run")
+    client.post(f"/api/v1/projects/{number}/layers/masks/run")
     work(data, once=True)
-    assert len(client.get(f"/api/projects/{number}/layers").json()[0]["versions"]) == len(versions)
+    assert len(client.get(f"/api/v1/projects/{number}/layers").json()[0]["versions"]) == len(versions)
 
 
 def test_a_job_tells_its_step_and_how_far_the_whole_is(project: tuple[TestClient, Path, int]) -> None:
     client, _, number = project
-    job = next(j for j in client.get("/api/jobs").json() if j["project_id"] == number)
+    job = next(j for j in client.get("/api/v1/jobs").json() if j["project_id"] == number)
     assert job["steps"] == 2
     assert 0 <= job["share"] <= 1

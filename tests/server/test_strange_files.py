@@ -54,7 +54,7 @@ def data(tmp_path: Path) -> Path:
 def client(data: Path) -> TestClient:
     client = TestClient(make_app(data), "http://127.0.0.1")
     for name in ("One", "Two"):
-        client.post("/api/projects", json={"name": name})
+        client.post("/api/v1/projects", json={"name": name})
     return client
 
 
@@ -67,7 +67,7 @@ def test_a_name_that_climbs_once_it_is_cleaned_stays_in_its_folder(client: TestC
     before = everything(data)
     quoted = re.sub(r"[\x00-\x1f]", "\x01", name)
     for where in ("photos", "photos/masks"):
-        client.post(f"/api/projects/1/{where}", files=[("files", (quoted, picture()))])
+        client.post(f"/api/v1/projects/1/{where}", files=[("files", (quoted, picture()))])
     came = everything(data) - before
     assert all(re.match(r"projects/1/(photos|masks)/", p) or p.startswith("vast-quarry") for p in came), came
     assert not any(".." in Path(p).parts for p in came)
@@ -117,18 +117,22 @@ def test_what_looking_through_a_video_gave_goes_with_it(
     cache = videos._cache(folders, videos.video_file(folders, name))
     cache.mkdir(parents=True)
     (cache / "0.jpg").write_bytes(picture(kind="JPEG"))
-    assert client.delete(f"/api/projects/1/videos/{name}").status_code == 204
+    removed = client.delete(f"/api/v1/projects/1/videos/{name}").json()
     assert not cache.exists()
+    assert client.get("/api/v1/projects/1/videos").json() == []
+    client.post(f"/api/v1/projects/1/trash/{removed['number']}/bring-back")
+    assert (cache / "0.jpg").exists()
+    assert videos.video_file(folders, name).read_bytes() == b"v"
 
 
 @pytest.mark.parametrize("mask", ["a.png", "a_mask.png", "mask_a.png", "a.jpg.png"])
 def test_a_mask_belongs_to_its_photo_by_any_of_the_names_that_masks_have(client: TestClient, mask: str) -> None:
-    client.post("/api/projects/1/photos", files=[("files", ("a.jpg", picture(kind="JPEG")))])
-    told = client.post("/api/projects/1/photos/masks", files=[("files", (mask, picture()))]).json()
+    client.post("/api/v1/projects/1/photos", files=[("files", ("a.jpg", picture(kind="JPEG")))])
+    told = client.post("/api/v1/projects/1/photos/masks", files=[("files", (mask, picture()))]).json()
     assert told["taken"] == [mask]
     assert told["remarks"] == []
-    assert client.get("/api/projects/1/photos").json()[0]["masked"] is True
-    lone = client.post("/api/projects/1/photos/masks", files=[("files", ("b_mask.png", picture()))]).json()
+    assert client.get("/api/v1/projects/1/photos").json()[0]["masked"] is True
+    lone = client.post("/api/v1/projects/1/photos/masks", files=[("files", ("b_mask.png", picture()))]).json()
     assert "belongs to no photo" in lone["remarks"][0]["text"]
 
 
@@ -148,21 +152,21 @@ def test_a_damaged_project_is_listed_with_its_trouble_and_the_others_are_as_ever
     broken.mkdir(parents=True)
     for bad in (b"{", b"[3]", b'{"points": "x"}', b"\xff\xfe"):
         (broken / "in-use.json").write_bytes(bad)
-        answer = client.get("/api/projects")
+        answer = client.get("/api/v1/projects")
         assert answer.status_code == 200
         two, one = answer.json()
         assert one["trouble"], bad
         assert two["trouble"] is None
-        assert client.get("/api/projects/2").json()["name"] == "Two"
+        assert client.get("/api/v1/projects/2").json()["name"] == "Two"
 
 
 def test_a_folder_of_photos_that_became_a_file(client: TestClient, data: Path) -> None:
     photos = data / "projects" / "1" / "photos"
     photos.rmdir()
     photos.write_bytes(b"?")
-    assert client.get("/api/projects/1/photos").json() == []
-    assert [p["photos"] for p in client.get("/api/projects").json()] == [0, 0]
-    assert client.post("/api/projects/1/photos", files=[("files", ("a.png", picture()))]).status_code == 507
+    assert client.get("/api/v1/projects/1/photos").json() == []
+    assert [p["photos"] for p in client.get("/api/v1/projects").json()] == [0, 0]
+    assert client.post("/api/v1/projects/1/photos", files=[("files", ("a.png", picture()))]).status_code == 507
 
 
 def test_photos_on_a_share_that_is_gone_are_marked_and_the_list_stays(
@@ -171,18 +175,18 @@ def test_photos_on_a_share_that_is_gone_are_marked_and_the_list_stays(
     share = tmp_path / "share"
     share.mkdir()
     (share / "a.png").write_bytes(picture())
-    assert client.post("/api/projects/1/photos", files=[("files", ("b.png", picture()))]).status_code == 201
+    assert client.post("/api/v1/projects/1/photos", files=[("files", ("b.png", picture()))]).status_code == 201
     (data / "projects" / "1" / "photos" / "a.png").symlink_to(share / "a.png")
     (share / "a.png").unlink()
     share.rmdir()
     share.write_bytes(b"a file now")
-    told = {p["path"]: p for p in client.get("/api/projects/1/photos").json()}
+    told = {p["path"]: p for p in client.get("/api/v1/projects/1/photos").json()}
     assert told["a.png"]["gone"]
     assert not told["b.png"]["gone"]
 
 
 def told(client: TestClient, number: int) -> dict:
-    return next(j for j in client.get("/api/jobs").json() if j["id"] == number)
+    return next(j for j in client.get("/api/v1/jobs").json() if j["id"] == number)
 
 
 def test_a_folder_is_brought_in_once_and_what_is_no_file_is_named(
@@ -196,28 +200,28 @@ def test_a_folder_is_brought_in_once_and_what_is_no_file_is_named(
     os.mkfifo(source / "pipe.jpg")
     (source / "lost.jpg").symlink_to(tmp_path / "nowhere.jpg")
     body = {"path": str(source)}
-    first = client.post("/api/projects/1/photos/from-path", json=body)
+    first = client.post("/api/v1/projects/1/photos/from-path", json=body)
     assert first.status_code == 202
     # pressed twice it is one job
-    assert client.post("/api/projects/1/photos/from-path", json=body).json()["id"] == first.json()["id"]
+    assert client.post("/api/v1/projects/1/photos/from-path", json=body).json()["id"] == first.json()["id"]
     work(data, once=True)
     job = told(client, first.json()["id"])
     assert job["state"] == "done"
     assert job["message"]["text"].startswith("5 photos brought in, 1 was there already. 2 files were refused")
     assert any("pipe.jpg: It is no regular file." in line["text"] for line in job["log"])
-    names = [p["path"] for p in client.get("/api/projects/1/photos").json()]
+    names = [p["path"] for p in client.get("/api/v1/projects/1/photos").json()]
     assert names == ["0.png", "1.png", "2.png", "3.png", "4.png"]
     assert not [p for p in (data / "projects" / "1" / "photos").iterdir() if p.name.startswith(".")]
-    later = client.post("/api/projects/1/photos/from-path", json=body).json()["id"]
+    later = client.post("/api/v1/projects/1/photos/from-path", json=body).json()["id"]
     work(data, once=True)
     assert told(client, later)["message"]["text"].startswith("No photo brought in, 6 were there already.")
 
 
 def test_a_run_waits_for_photos_that_are_coming(client: TestClient, data: Path, tmp_path: Path) -> None:
     (tmp_path / "a.png").write_bytes(picture())
-    assert client.post("/api/projects/1/layers/photos/run").status_code == 422  # nothing there, nothing coming
-    client.post("/api/projects/1/photos/from-path", json={"path": str(tmp_path)})
-    run = client.post("/api/projects/1/layers/photos/run").json()["id"]
+    assert client.post("/api/v1/projects/1/layers/photos/run").status_code == 422  # nothing there, nothing coming
+    client.post("/api/v1/projects/1/photos/from-path", json={"path": str(tmp_path)})
+    run = client.post("/api/v1/projects/1/layers/photos/run").json()["id"]
     with Session(client.app.state.engine) as session:  # type: ignore[attr-defined]
         assert next_job(session, busy=("light",)) is None
     work(data, once=True)
@@ -257,17 +261,17 @@ def test_each_file_that_is_sent_is_taken_known_or_refused(client: TestClient, mo
         return real(file, wanted, settle)
 
     monkeypatch.setattr(arrivals, "_named", full)
-    answer = client.post("/api/projects/1/photos", files=files)
+    answer = client.post("/api/v1/projects/1/photos", files=files)
     assert answer.status_code == 201
     assert answer.json()["taken"] == ["0.png", "1.png"]
     assert [r["name"] for r in answer.json()["refused"]] == ["2.png", "3.png"]
     assert "disk is full" in answer.json()["refused"][0]["why"]["text"]
     monkeypatch.setattr(arrivals, "_named", real)
-    again = client.post("/api/projects/1/photos", files=[*files, ("files", ("notes.txt", b"x"))]).json()
+    again = client.post("/api/v1/projects/1/photos", files=[*files, ("files", ("notes.txt", b"x"))]).json()
     assert again["known"] == ["0.png", "1.png"]
     assert again["taken"] == ["2.png", "3.png"]
     assert [r["name"] for r in again["refused"]] == ["notes.txt"]
-    assert len(client.get("/api/projects/1/photos").json()) == 4
+    assert len(client.get("/api/v1/projects/1/photos").json()) == 4
 
 
 @pytest.mark.parametrize("path", ["~nobody-of-that-name/x", "/\0", "a" * 5000, "loop"])
@@ -275,6 +279,6 @@ def test_folders_that_cannot_be(client: TestClient, tmp_path: Path, path: str) -
     (tmp_path / "loop").symlink_to(tmp_path / "loop")
     where = str(tmp_path / "loop") if path == "loop" else path
     for what in ("from-path", "point-again"):
-        answer = client.post(f"/api/projects/1/photos/{what}", json={"path": where})
+        answer = client.post(f"/api/v1/projects/1/photos/{what}", json={"path": where})
         assert answer.status_code == 422
         assert "There is no folder" in answer.json()["detail"]

@@ -49,7 +49,7 @@ def client(tmp_path: Path) -> TestClient:
 
 
 def new_project(client: TestClient) -> int:
-    return int(client.post("/api/projects", json={"name": "Well-head", "grade": "rough"}).json()["id"])
+    return int(client.post("/api/v1/projects", json={"name": "Well-head", "grade": "rough"}).json()["id"])
 
 
 def wait_for(what: str, seconds: float, ask: object) -> None:
@@ -69,9 +69,9 @@ def test_two_thousand_files(client: TestClient) -> None:
     for start in range(0, 2000, 100):
         # what follows the end of a JPEG is no part of the picture
         files = [("files", (f"lap/photo_{k:04d}.jpg", data + f"{k:04d}".encode())) for k in range(start, start + 100)]
-        answer = client.post(f"/api/projects/{project}/photos", files=files)
+        answer = client.post(f"/api/v1/projects/{project}/photos", files=files)
         assert len(answer.json()["taken"]) == 100
-    listed = client.get(f"/api/projects/{project}/photos").json()
+    listed = client.get(f"/api/v1/projects/{project}/photos").json()
     assert len(listed) == 2000
     assert listed[9]["path"] == "lap/photo_0009.jpg"  # in natural order
     # and the background makes thumbnails of them without being asked
@@ -87,9 +87,9 @@ def test_ten_thousand_files_where_they_lie(client: TestClient, tmp_path: Path) -
         (source / f"a_{k:05d}.jpg").write_bytes(data + b"." * k)
     project = new_project(client)
     body = {"path": str(source), "copy_files": False}
-    assert client.post(f"/api/projects/{project}/photos/from-path", json=body).status_code == 202
+    assert client.post(f"/api/v1/projects/{project}/photos/from-path", json=body).status_code == 202
     work(client.app.state.data, once=True)  # type: ignore[attr-defined]
-    listed = client.get(f"/api/projects/{project}/photos").json()
+    listed = client.get(f"/api/v1/projects/{project}/photos").json()
     assert [listed[0]["path"], listed[-1]["path"]] == ["a_00000.jpg", "a_09999.jpg"]
     assert all(p["problem"] is None for p in listed)
 
@@ -98,51 +98,54 @@ def test_ten_thousand_files_where_they_lie(client: TestClient, tmp_path: Path) -
 def test_names_as_long_as_they_may_be_and_in_other_scripts(client: TestClient, name: str) -> None:
     project = new_project(client)
     for k, folder in enumerate(("east", "west")):  # the same name from two folders
-        answer = client.post(f"/api/projects/{project}/photos", files=[("files", (f"{folder}/{name}", photo(8 + k)))])
+        answer = client.post(
+            f"/api/v1/projects/{project}/photos", files=[("files", (f"{folder}/{name}", photo(8 + k)))]
+        )
         assert len(answer.json()["taken"]) == 1
-    again = client.post(f"/api/projects/{project}/photos", files=[("files", (f"east/{name}", photo(2)))]).json()[
+    again = client.post(f"/api/v1/projects/{project}/photos", files=[("files", (f"east/{name}", photo(2)))]).json()[
         "taken"
     ][0]
-    listed = {p["path"]: p for p in client.get(f"/api/projects/{project}/photos").json()}
+    listed = {p["path"]: p for p in client.get(f"/api/v1/projects/{project}/photos").json()}
     assert len(listed) == 3
     assert again in listed
     assert all(p["problem"] is None and p["path"].endswith(Path(name).suffix) for p in listed.values())
-    assert client.get(f"/api/projects/{project}/photos/thumb", params={"path": again}).status_code == 200
+    assert client.get(f"/api/v1/projects/{project}/photos/thumb", params={"path": again}).status_code == 200
 
 
 def test_a_mask_keeps_the_name_of_its_photo_however_long(client: TestClient) -> None:
     project = new_project(client)
     name = "b" * 250
-    client.post(f"/api/projects/{project}/photos", files=[("files", (f"{name}.jpg", photo(1)))])
-    client.post(f"/api/projects/{project}/photos/masks", files=[("files", (f"{name}.png", mask()))])
-    assert client.get(f"/api/projects/{project}/photos").json()[0]["masked"]
+    client.post(f"/api/v1/projects/{project}/photos", files=[("files", (f"{name}.jpg", photo(1)))])
+    client.post(f"/api/v1/projects/{project}/photos/masks", files=[("files", (f"{name}.png", mask()))])
+    assert client.get(f"/api/v1/projects/{project}/photos").json()[0]["masked"]
     # one that is no picture is refused, and the one that is there stays
     broken = [("files", (f"{name}.png", mask()[:60]))]
     assert (
-        "PNG" in client.post(f"/api/projects/{project}/photos/masks", files=broken).json()["refused"][0]["why"]["text"]
+        "PNG"
+        in client.post(f"/api/v1/projects/{project}/photos/masks", files=broken).json()["refused"][0]["why"]["text"]
     )
-    assert client.get(f"/api/projects/{project}/photos").json()[0]["masked"]
+    assert client.get(f"/api/v1/projects/{project}/photos").json()[0]["masked"]
 
 
 def test_masks_that_fit_nothing_are_told_when_they_are_brought_in(client: TestClient) -> None:
     project = new_project(client)
-    client.post(f"/api/projects/{project}/photos", files=[("files", ("one.jpg", photo(1)))])
+    client.post(f"/api/v1/projects/{project}/photos", files=[("files", ("one.jpg", photo(1)))])
     brought = [("files", (name, mask())) for name in ("one.png", "other.png", "strange.png")]
-    answer = client.post(f"/api/projects/{project}/photos/masks", files=brought).json()
+    answer = client.post(f"/api/v1/projects/{project}/photos/masks", files=brought).json()
     assert answer["refused"] == []
     (remark,) = answer["remarks"]
     assert remark["text"].startswith("other.png, strange.png belong to no photo")
-    lone = client.post(f"/api/projects/{project}/photos/masks", files=[("files", ("one.png", mask()))]).json()
+    lone = client.post(f"/api/v1/projects/{project}/photos/masks", files=[("files", ("one.png", mask()))]).json()
     assert lone["remarks"] == []
 
 
 def test_too_many_in_one_request_is_refused_as_a_whole(client: TestClient) -> None:
     project = new_project(client)
     files = [("files", (f"{k}.jpg", b"x")) for k in range(1001)]
-    answer = client.post(f"/api/projects/{project}/photos", files=files)
+    answer = client.post(f"/api/v1/projects/{project}/photos", files=files)
     assert answer.status_code == 400
     assert "1000" in answer.json()["detail"]
-    assert client.get(f"/api/projects/{project}/photos").json() == []
+    assert client.get(f"/api/v1/projects/{project}/photos").json() == []
 
 
 def test_a_folder_with_other_files_in_it(client: TestClient) -> None:
@@ -151,30 +154,30 @@ def test_a_folder_with_other_files_in_it(client: TestClient) -> None:
         ("files", ("walk/one.jpg", photo(1))), ("files", ("walk/notes.txt", b"hello")), ("files", ("walk/.DS_Store", b"x")),
         ("files", ("walk/Thumbs.db", b"x")), ("files", ("../../etc/two.jpg", photo(2))), ("files", ("walk/empty.jpg", b"")),
     ]  # fmt: skip
-    answer = client.post(f"/api/projects/{project}/photos", files=files).json()
+    answer = client.post(f"/api/v1/projects/{project}/photos", files=files).json()
     assert answer["taken"] == ["walk/one.jpg", "etc/two.jpg", "walk/empty.jpg"]
     assert len(answer["refused"]) == 3
     assert all("not a kind of picture" in r["why"]["text"] for r in answer["refused"])
-    listed = {p["path"]: p for p in client.get(f"/api/projects/{project}/photos").json()}
+    listed = {p["path"]: p for p in client.get(f"/api/v1/projects/{project}/photos").json()}
     assert listed["walk/empty.jpg"]["problem"]
     assert listed["walk/one.jpg"]["problem"] is None
 
 
 def test_a_full_disk_is_said_and_nothing_is_left_half(client: TestClient, monkeypatch: pytest.MonkeyPatch) -> None:
     project = new_project(client)
-    assert client.post(f"/api/projects/{project}/photos", files=[("files", ("a.jpg", photo(1)))]).status_code == 201
+    assert client.post(f"/api/v1/projects/{project}/photos", files=[("files", ("a.jpg", photo(1)))]).status_code == 201
 
     def full(*_: object) -> None:
         raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
 
     monkeypatch.setattr(arrivals, "sync", full)
     answer = TestClient(client.app, "http://127.0.0.1", raise_server_exceptions=False).post(
-        f"/api/projects/{project}/photos", files=[("files", ("b.jpg", photo(2)))]
+        f"/api/v1/projects/{project}/photos", files=[("files", ("b.jpg", photo(2)))]
     )
     assert answer.status_code == 507
     assert answer.json()["detail"] == "The disk is full. Free some space and try again."
     monkeypatch.undo()
-    assert [p["path"] for p in client.get(f"/api/projects/{project}/photos").json()] == ["a.jpg"]
+    assert [p["path"] for p in client.get(f"/api/v1/projects/{project}/photos").json()] == ["a.jpg"]
     photos = folders_of(client.app.state.data, project).photos  # type: ignore[attr-defined]
     assert [p.name for p in photos.rglob("*")] == ["a.jpg"]
 
@@ -183,11 +186,11 @@ def test_a_project_removed_while_its_job_runs(
     client: TestClient, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     project = new_project(client)
-    client.post(f"/api/projects/{project}/photos", files=[("files", (f"{k}.jpg", photo(k))) for k in range(3)])
-    client.post(f"/api/projects/{project}/layers/photos/run")
+    client.post(f"/api/v1/projects/{project}/photos", files=[("files", (f"{k}.jpg", photo(k))) for k in range(3)])
+    client.post(f"/api/v1/projects/{project}/layers/photos/run")
     other = new_project(client)
-    client.post(f"/api/projects/{other}/photos", files=[("files", (f"{k}.jpg", photo(k))) for k in range(3)])
-    job = client.post(f"/api/projects/{other}/layers/photos/run").json()
+    client.post(f"/api/v1/projects/{other}/photos", files=[("files", (f"{k}.jpg", photo(k))) for k in range(3)])
+    job = client.post(f"/api/v1/projects/{other}/layers/photos/run").json()
     real, answers, made = PhotosStep.run, [], []
 
     def removed_meanwhile(self: PhotosStep, context: Context) -> dict:
@@ -195,7 +198,7 @@ def test_a_project_removed_while_its_job_runs(
         monkeypatch.setattr(PhotosStep, "run", real)
         figures = real(self, context)
         made.extend(context.folder.iterdir())
-        removing = threading.Thread(target=lambda: answers.append(client.delete(f"/api/projects/{project}")))
+        removing = threading.Thread(target=lambda: answers.append(client.delete(f"/api/v1/projects/{project}")))
         removing.start()
         with Session(client.app.state.engine) as session:  # type: ignore[attr-defined]
             wait_for("cancel", 20, lambda: bool(session.exec(select(Job).where(Job.cancel)).first()))
@@ -209,21 +212,21 @@ def test_a_project_removed_while_its_job_runs(
     assert made, "the work had begun"
     assert answers[0].status_code == 204
     assert not folders_of(tmp_path, project).root.exists()
-    states = {j["id"]: j["state"] for j in client.get("/api/jobs").json()}
+    states = {j["id"]: j["state"] for j in client.get("/api/v1/jobs").json()}
     assert states == {job["id"]: "done"}  # the removed project's job is gone, the other one was run
-    assert client.get(f"/api/projects/{project}/photos").status_code == 404
+    assert client.get(f"/api/v1/projects/{project}/photos").status_code == 404
 
 
 def test_two_pages_hear_of_each_others_changes(client: TestClient) -> None:
     project = str(new_project(client))
     revisions = client.app.state.revisions  # type: ignore[attr-defined]
-    client.get(f"/api/projects/{project}/photos")
+    client.get(f"/api/v1/projects/{project}/photos")
     assert project not in revisions
-    client.patch(f"/api/projects/{project}", json={"grade": "polished"})
+    client.patch(f"/api/v1/projects/{project}", json={"grade": "polished"})
     assert revisions[project] == {"project": 1}
-    client.patch(f"/api/projects/{project}", json={"grade": "no such grade"})
+    client.patch(f"/api/v1/projects/{project}", json={"grade": "no such grade"})
     assert revisions[project] == {"project": 1}
-    client.patch(f"/api/projects/{project}/photos", json={"paths": ["a.jpg"], "kept": False})
+    client.patch(f"/api/v1/projects/{project}/photos", json={"paths": ["a.jpg"], "kept": False})
     assert revisions[project] == {"project": 1, "photos": 1}
 
 
@@ -269,7 +272,7 @@ def test_a_worker_that_hangs_is_ended_by_cancel_and_those_of_other_lanes_go_on(
 
     # a shoot is long enough to be caught at work
     plan = {"pixels_wide": 320, "pixels_high": 240}
-    job = client.post(f"/api/projects/{project}/plan/shoot", json={"scene": "milestone", "plan": plan})
+    job = client.post(f"/api/v1/projects/{project}/plan/shoot", json={"scene": "milestone", "plan": plan})
     assert job.status_code == 202, job.text
     wait_for("start", 60, lambda: state(job.json()["id"]) == "running")
     first = keeper.workers["shoot"]
@@ -277,17 +280,17 @@ def test_a_worker_that_hangs_is_ended_by_cancel_and_those_of_other_lanes_go_on(
     source = tmp_path / "shots"
     source.mkdir()
     (source / "1.jpg").write_bytes(photo(1))
-    client.post(f"/api/projects/{project}/photos/from-path", json={"path": str(source)})
+    client.post(f"/api/v1/projects/{project}/photos/from-path", json={"path": str(source)})
     wait_for("the other lane", 60, lambda: "light" in keeper.workers)
     other = keeper.workers["light"]
     os.kill(first, signal.SIGSTOP)  # it hears nothing any more
-    client.post(f"/api/jobs/{job.json()['id']}/cancel")
+    client.post(f"/api/v1/jobs/{job.json()['id']}/cancel")
     wait_for("cancel", 30, lambda: state(job.json()["id"]) == "cancelled")
     assert keeper.workers.get("shoot") != first
     assert keeper.workers["light"] == other
     assert psutil.pid_exists(other)
-    client.post(f"/api/projects/{project}/photos", files=[("files", (f"{k}.jpg", photo(k))) for k in range(3)])
-    after = client.post(f"/api/projects/{project}/layers/photos/run").json()
+    client.post(f"/api/v1/projects/{project}/photos", files=[("files", (f"{k}.jpg", photo(k))) for k in range(3)])
+    after = client.post(f"/api/v1/projects/{project}/layers/photos/run").json()
     wait_for("the next job", 60, lambda: state(after["id"]) == "done")
 
 
@@ -299,7 +302,7 @@ def test_tiles_make_up_the_photo(client: TestClient) -> None:
     ramp[..., 1] = np.linspace(0, 255, h)[:, None].astype(np.uint8)
     out = io.BytesIO()
     Image.fromarray(ramp).save(out, "PNG")
-    client.post(f"/api/projects/{project}/photos", files=[("files", ("wide.png", out.getvalue()))])
+    client.post(f"/api/v1/projects/{project}/photos", files=[("files", ("wide.png", out.getvalue()))])
     assert tiles.levels_of(w, h) == 2
     for level in range(2):
         lw, lh = -(-w // 2**level), -(-h // 2**level)
@@ -307,13 +310,13 @@ def test_tiles_make_up_the_photo(client: TestClient) -> None:
         for y in range(-(-lh // tiles.SIDE)):
             for x in range(-(-lw // tiles.SIDE)):
                 query = {"path": "wide.png", "level": level, "x": x, "y": y}
-                answer = client.get(f"/api/projects/{project}/photos/tile", params=query)
+                answer = client.get(f"/api/v1/projects/{project}/photos/tile", params=query)
                 tile = np.asarray(Image.open(io.BytesIO(answer.content)))
                 whole[y * 512 : y * 512 + tile.shape[0], x * 512 : x * 512 + tile.shape[1]] = tile
         want = np.asarray(Image.fromarray(ramp).resize((lw, lh), Image.Resampling.BOX)).astype(int)
         assert np.abs(whole.astype(int) - want).max() <= 8  # JPEG noise
     query = {"path": "wide.png", "level": 0, "x": 9, "y": 0}
-    assert client.get(f"/api/projects/{project}/photos/tile", params=query).status_code == 404
+    assert client.get(f"/api/v1/projects/{project}/photos/tile", params=query).status_code == 404
 
 
 def test_changes_of_different_things_at_once_all_stand(tmp_path: Path) -> None:
@@ -321,7 +324,7 @@ def test_changes_of_different_things_at_once_all_stand(tmp_path: Path) -> None:
     app = make_app(tmp_path)
     client = TestClient(app, "http://127.0.0.1")
     project = new_project(client)
-    where = f"/api/projects/{project}"
+    where = f"/api/v1/projects/{project}"
     paths = [f"{k}.jpg" for k in range(12)]
     asked = [("patch", f"{where}/photos", {"paths": [p], "kept": False}) for p in paths] + [
         ("patch", where, {"name": "Changed"}), ("patch", where, {"grade": "polished"}),
@@ -340,10 +343,10 @@ def test_changes_of_different_things_at_once_all_stand(tmp_path: Path) -> None:
 
 def test_the_same_run_asked_for_at_once_is_one_job(client: TestClient) -> None:
     project = new_project(client)
-    client.post(f"/api/projects/{project}/photos", files=[("files", ("1.jpg", photo(1)))])
+    client.post(f"/api/v1/projects/{project}/photos", files=[("files", ("1.jpg", photo(1)))])
     with ThreadPoolExecutor(6) as several:
         ids = list(
-            several.map(lambda _: client.post(f"/api/projects/{project}/layers/photos/run").json()["id"], range(6))
+            several.map(lambda _: client.post(f"/api/v1/projects/{project}/layers/photos/run").json()["id"], range(6))
         )
     assert len(set(ids)) == 1
 
@@ -351,7 +354,7 @@ def test_the_same_run_asked_for_at_once_is_one_job(client: TestClient) -> None:
 def test_pictures_that_hang_hold_up_nothing_else(client: TestClient, monkeypatch: pytest.MonkeyPatch) -> None:
     """More thumbnails than the server has threads wait for a disk; jobs are told of as ever."""
     project = new_project(client)
-    client.post(f"/api/projects/{project}/photos", files=[("files", ("1.jpg", photo(1)))])
+    client.post(f"/api/v1/projects/{project}/photos", files=[("files", ("1.jpg", photo(1)))])
     thumb = pictures.thumbnail(folders_of(client.app.state.data, project), "1.jpg", 240)  # type: ignore[attr-defined]
     go_on, begun = threading.Event(), threading.Event()
 
@@ -362,10 +365,10 @@ def test_pictures_that_hang_hold_up_nothing_else(client: TestClient, monkeypatch
 
     monkeypatch.setattr(pictures, "thumbnail", hanging)
     with client, ThreadPoolExecutor(46) as several:
-        where = f"/api/projects/{project}/photos/thumb"
+        where = f"/api/v1/projects/{project}/photos/thumb"
         waiting = [several.submit(client.get, where, params={"path": "1.jpg"}) for _ in range(45)]
         assert begun.wait(60)
-        assert several.submit(client.get, "/api/jobs").result(60).status_code == 200
+        assert several.submit(client.get, "/api/v1/jobs").result(60).status_code == 200
         assert not any(w.done() for w in waiting)
         go_on.set()
         assert {w.result(60).status_code for w in waiting} == {200}
@@ -374,14 +377,14 @@ def test_pictures_that_hang_hold_up_nothing_else(client: TestClient, monkeypatch
 
 def test_a_file_that_was_slow_once_is_read_again(client: TestClient, monkeypatch: pytest.MonkeyPatch) -> None:
     project = new_project(client)
-    client.post(f"/api/projects/{project}/photos", files=[("files", ("1.jpg", photo(1)))])
+    client.post(f"/api/v1/projects/{project}/photos", files=[("files", ("1.jpg", photo(1)))])
     real = pictures.read_facts
 
     def slow(*_: object) -> None:
         raise Slow("takes longer than 15 s to read")
 
     monkeypatch.setattr(pictures, "read_facts", slow)
-    where = f"/api/projects/{project}/photos"
+    where = f"/api/v1/projects/{project}/photos"
     assert "takes longer" in client.get(where).json()[0]["problem"]["text"]
     monkeypatch.setattr(pictures, "read_facts", real)
     assert client.get(where).json()[0]["problem"] is None

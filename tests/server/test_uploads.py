@@ -40,7 +40,7 @@ def client(data: Path) -> TestClient:
 
 
 def new_project(client: TestClient) -> int:
-    return int(client.post("/api/projects", json={"name": "Uploads"}).json()["id"])
+    return int(client.post("/api/v1/projects", json={"name": "Uploads"}).json()["id"])
 
 
 def jpeg(seed: int = 0) -> bytes:
@@ -52,23 +52,23 @@ def jpeg(seed: int = 0) -> bytes:
 
 def bring(client: TestClient, project: int, folder: Path, **more: object) -> str:
     """Bring in a folder; what the job says of it."""
-    job = client.post(f"/api/projects/{project}/photos/from-path", json={"path": str(folder), **more}).json()
+    job = client.post(f"/api/v1/projects/{project}/photos/from-path", json={"path": str(folder), **more}).json()
     work(client.app.state.data, once=True)  # type: ignore[attr-defined]
-    done = next(j for j in client.get("/api/jobs").json() if j["id"] == job["id"])
+    done = next(j for j in client.get("/api/v1/jobs").json() if j["id"] == job["id"])
     return f"{done['state']}: {done['message']['text']}"
 
 
 def begin(client: TestClient, project: int, name: str, length: int) -> str:
     told = f"filename {base64.b64encode(name.encode()).decode()}"
     head = {**TUS, "Upload-Length": str(length), "Upload-Metadata": told}
-    answer = client.post(f"/api/projects/{project}/uploads", headers=head)
+    answer = client.post(f"/api/v1/projects/{project}/uploads", headers=head)
     assert answer.status_code == 201, answer.text
     return answer.headers["Location"]
 
 
 def test_an_upload_that_was_cut_goes_on_where_it_was(client: TestClient) -> None:
     project, whole = new_project(client), jpeg()
-    options = client.options(f"/api/projects/{project}/uploads")
+    options = client.options(f"/api/v1/projects/{project}/uploads")
     assert options.headers["Tus-Version"] == "1.0.0"
     where = begin(client, project, "Straße 8.jpg", len(whole))
     first = client.patch(where, content=whole[:1000], headers={**PATCH, "Upload-Offset": "0"})
@@ -79,14 +79,14 @@ def test_an_upload_that_was_cut_goes_on_where_it_was(client: TestClient) -> None
     assert (asked.headers["Upload-Offset"], asked.headers["Upload-Length"]) == ("1000", str(len(whole)))
     assert client.patch(where, content=b"x", headers={**PATCH, "Upload-Offset": "0"}).status_code == 409
     assert client.patch(where, content=b"x", headers={**TUS, "Upload-Offset": "1000"}).status_code == 415
-    assert client.get(f"/api/projects/{project}/photos").json() == []
+    assert client.get(f"/api/v1/projects/{project}/photos").json() == []
     rest = client.patch(where, content=whole[1000:], headers={**PATCH, "Upload-Offset": "1000"})
     assert rest.headers["Upload-Offset"] == str(len(whole))
-    assert [p["path"] for p in client.get(f"/api/projects/{project}/photos").json()] == ["Straße 8.jpg"]
+    assert [p["path"] for p in client.get(f"/api/v1/projects/{project}/photos").json()] == ["Straße 8.jpg"]
     # who did not hear that it is there asks again, and does not send it twice
     assert client.head(where, headers=TUS).headers["Upload-Offset"] == str(len(whole))
     assert client.patch(where, content=b"", headers={**PATCH, "Upload-Offset": str(len(whole))}).status_code == 204
-    assert len(client.get(f"/api/projects/{project}/photos").json()) == 1
+    assert len(client.get(f"/api/v1/projects/{project}/photos").json()) == 1
 
 
 def test_uploads_that_cannot_be_taken(client: TestClient, data: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -99,26 +99,26 @@ def test_uploads_that_cannot_be_taken(client: TestClient, data: Path, monkeypatc
     assert client.patch(where, content=b"too long", headers={**PATCH, "Upload-Offset": "0"}).status_code == 413
     assert client.delete(where, headers=TUS).status_code == 204
     assert client.delete(where, headers=TUS).status_code == 404
-    assert client.head(f"/api/projects/{project}/uploads/../../etc", headers=TUS).status_code in (404, 405)
+    assert client.head(f"/api/v1/projects/{project}/uploads/../../etc", headers=TUS).status_code in (404, 405)
     forgotten = begin(client, project, "old.jpg", 9)
     monkeypatch.setattr(uploads, "KEPT", -1.0)
     client.delete(begin(client, project, "new.jpg", 9), headers=TUS)
     assert client.head(forgotten, headers=TUS).status_code == 404
     monkeypatch.setattr(uploads, "SPARE", 10**18)
-    full = client.post(f"/api/projects/{project}/uploads", headers={**TUS, "Upload-Length": "10"})
+    full = client.post(f"/api/v1/projects/{project}/uploads", headers={**TUS, "Upload-Length": "10"})
     assert full.status_code == 422
     assert "no room" in full.json()["detail"]
-    assert client.post(f"/api/projects/{project}/uploads", headers=TUS).status_code == 400
+    assert client.post(f"/api/v1/projects/{project}/uploads", headers=TUS).status_code == 400
     left = list((data / "projects" / str(project) / "uploads").iterdir())
     assert left == []
 
 
 def test_tones_are_kept_as_settings_and_the_files_are_left_alone(client: TestClient, data: Path) -> None:
     project = new_project(client)
-    client.post(f"/api/projects/{project}/photos", files=[("files", ("a.jpg", jpeg(3)))])
+    client.post(f"/api/v1/projects/{project}/photos", files=[("files", ("a.jpg", jpeg(3)))])
     file = data / "projects" / str(project) / "photos" / "a.jpg"
     before = file.read_bytes()
-    where = f"/api/projects/{project}/photos"
+    where = f"/api/v1/projects/{project}/photos"
     told = client.put(f"{where}/tone", json={"tone": {"shadows": 0.5, "brightness": 1.0}}).json()
     assert told["tone"]["shadows"] == 0.5
     bars = client.get(f"{where}/histogram", params={"path": "a.jpg"}).json()
@@ -134,8 +134,8 @@ def test_tones_are_kept_as_settings_and_the_files_are_left_alone(client: TestCli
 def test_single_photos_have_tones_of_their_own(client: TestClient) -> None:
     project = new_project(client)
     files = [("files", (f"{n}.jpg", jpeg(k))) for k, n in enumerate("abc")]
-    client.post(f"/api/projects/{project}/photos", files=files)
-    where = f"/api/projects/{project}/photos"
+    client.post(f"/api/v1/projects/{project}/photos", files=files)
+    where = f"/api/v1/projects/{project}/photos"
 
     def brightness(name: str) -> float:
         picture = client.get(f"{where}/toned", params={"path": name, "side": 160}).content
@@ -154,13 +154,13 @@ def test_single_photos_have_tones_of_their_own(client: TestClient) -> None:
 
 
 def test_tones_are_kept_under_names_for_all_projects(client: TestClient) -> None:
-    assert client.put("/api/tone-presets/shady", json={"shadows": 0.6}).status_code == 204
-    assert client.put("/api/tone-presets/shady", json={"shadows": 0.7}).status_code == 204
-    kept = {p["name"]: p["tone"]["shadows"] for p in client.get("/api/tone-presets").json()}
+    assert client.put("/api/v1/tone-presets/shady", json={"shadows": 0.6}).status_code == 204
+    assert client.put("/api/v1/tone-presets/shady", json={"shadows": 0.7}).status_code == 204
+    kept = {p["name"]: p["tone"]["shadows"] for p in client.get("/api/v1/tone-presets").json()}
     assert kept == {"shady": 0.7}
-    assert client.put(f"/api/tone-presets/{'x' * 61}", json={}).status_code == 422
-    assert client.delete("/api/tone-presets/shady").status_code == 204
-    assert client.delete("/api/tone-presets/shady").status_code == 404
+    assert client.put(f"/api/v1/tone-presets/{'x' * 61}", json={}).status_code == 422
+    assert client.delete("/api/v1/tone-presets/shady").status_code == 204
+    assert client.delete("/api/v1/tone-presets/shady").status_code == 404
 
 
 def test_corners_are_given_back_where_something_says_how_dark_they_are(client: TestClient, data: Path) -> None:
@@ -171,8 +171,8 @@ def test_corners_are_given_back_where_something_says_how_dark_they_are(client: T
     sub[0x920A], sub[0x829D], sub[0xA434] = 50.0, 1.8, "Canon EF 50mm f/1.8 II"
     out = io.BytesIO()
     Image.new("RGB", (160, 120), (90, 90, 90)).save(out, format="JPEG", quality=95, exif=exif)
-    client.post(f"/api/projects/{project}/photos", files=[("files", ("a.jpg", out.getvalue()))])
-    where = f"/api/projects/{project}/photos"
+    client.post(f"/api/v1/projects/{project}/photos", files=[("files", ("a.jpg", out.getvalue()))])
+    where = f"/api/v1/projects/{project}/photos"
     assert "judged first" in client.post(f"{where}/falloff", params={"by": "photos"}).json()["detail"]
     told = client.post(f"{where}/falloff", params={"by": "database"}).json()
     assert 1.0 < told["corner_stops"] < 2.5
@@ -183,7 +183,7 @@ def test_corners_are_given_back_where_something_says_how_dark_they_are(client: T
     other = new_project(client)
     assert (
         "does not know"
-        in client.post(f"/api/projects/{other}/photos/falloff", params={"by": "database"}).json()["detail"]
+        in client.post(f"/api/v1/projects/{other}/photos/falloff", params={"by": "database"}).json()["detail"]
     )
 
 
@@ -205,7 +205,7 @@ def test_a_video_is_looked_through_chosen_from_and_cut(client: TestClient, data:
     project, whole = new_project(client), film()
     where = begin(client, project, "walk.mp4", len(whole))
     client.patch(where, content=whole, headers={**PATCH, "Upload-Offset": "0"})
-    at = f"/api/projects/{project}/videos"
+    at = f"/api/v1/projects/{project}/videos"
     assert client.get(at).json()[0]["looked"] is False
     assert client.post(f"{at}/walk.mp4/choose", json={}).status_code == 422
     work(data, once=True)
@@ -220,27 +220,27 @@ def test_a_video_is_looked_through_chosen_from_and_cut(client: TestClient, data:
     assert max(chosen["times"][0]) <= 1.0
     client.post(f"{at}/walk.mp4/take", json={"by": "step", "step": 10, "crop": [0, 8, 0, 8]})
     work(data, once=True)
-    photos = client.get(f"/api/projects/{project}/photos").json()
+    photos = client.get(f"/api/v1/projects/{project}/photos").json()
     assert [p["frame"] for p in photos] == [0, 10, 20, 30]
     assert {(p["width"], p["height"]) for p in photos} == {(160, 104)}
-    assert client.delete(f"{at}/walk.mp4").status_code == 204
+    assert client.delete(f"{at}/walk.mp4").json()["names"] == ["walk.mp4"]
     assert client.get(at).json() == []
-    assert len(client.get(f"/api/projects/{project}/photos").json()) == 4
+    assert len(client.get(f"/api/v1/projects/{project}/photos").json()) == 4
 
 
 def test_what_is_no_video_is_refused(client: TestClient) -> None:
     project = new_project(client)
     for name, body in (("a.mp4", b"nothing of the kind"), ("b.mp4", b""), ("c.exe", b"MZ")):
-        answer = client.post(f"/api/projects/{project}/videos", files={"file": (name, body)})
+        answer = client.post(f"/api/v1/projects/{project}/videos", files={"file": (name, body)})
         assert answer.status_code == 422, name
-    assert client.get(f"/api/projects/{project}/videos").json() == []
+    assert client.get(f"/api/v1/projects/{project}/videos").json() == []
 
 
 def test_a_focal_length_can_be_typed_in_for_photos_that_do_not_say_theirs(client: TestClient, data: Path) -> None:
     project = new_project(client)
-    client.post(f"/api/projects/{project}/photos", files=[("files", (f"{k}.jpg", jpeg(k))) for k in range(2)])
-    client.put(f"/api/projects/{project}/layers/photos/settings", json={"focal_as_35_mm": 50})
-    client.post(f"/api/projects/{project}/layers/photos/run")
+    client.post(f"/api/v1/projects/{project}/photos", files=[("files", (f"{k}.jpg", jpeg(k))) for k in range(2)])
+    client.put(f"/api/v1/projects/{project}/layers/photos/settings", json={"focal_as_35_mm": 50})
+    client.post(f"/api/v1/projects/{project}/layers/photos/run")
     work(data, once=True)
     folder = next((data / "projects" / str(project) / "versions" / "photos").glob("[0-9]*"))
     photos = json.loads((folder / "photos.json").read_text())["photos"]
@@ -257,7 +257,7 @@ def test_photos_by_reference_are_told_when_they_are_gone_and_pointed_to_again(
     here.mkdir()
     for k in range(3):
         (here / f"{k}.jpg").write_bytes(jpeg(k))
-    where = f"/api/projects/{project}/photos"
+    where = f"/api/v1/projects/{project}/photos"
     for _ in range(2):  # none comes a second time
         bring(client, project, here, copy_files=False)
         listed = client.get(where).json()
@@ -279,8 +279,8 @@ def test_photos_by_reference_are_told_when_they_are_gone_and_pointed_to_again(
 
 def test_sets_are_split_merged_and_renamed_by_hand(client: TestClient) -> None:
     project = new_project(client)
-    client.post(f"/api/projects/{project}/photos", files=[("files", (f"{k}.jpg", jpeg(k))) for k in range(4)])
-    where = f"/api/projects/{project}/photos"
+    client.post(f"/api/v1/projects/{project}/photos", files=[("files", (f"{k}.jpg", jpeg(k))) for k in range(4)])
+    where = f"/api/v1/projects/{project}/photos"
 
     def sets() -> list[str | None]:
         return [p["set"] for p in client.get(where).json()]
@@ -301,7 +301,7 @@ def test_a_run_of_everything_leaves_out_what_is_proposed_unless_somebody_decided
 ) -> None:
     project = new_project(client)
     files = [("files", (f"{k}.jpg", jpeg(k))) for k in range(3)] + [("files", ("odd.jpg", jpeg(9)))]
-    client.post(f"/api/projects/{project}/photos", files=files)
+    client.post(f"/api/v1/projects/{project}/photos", files=files)
     folders = folders_of(data, project)
     rows = [
         {
@@ -318,18 +318,18 @@ def test_a_run_of_everything_leaves_out_what_is_proposed_unless_somebody_decided
     (folders.root / judging.JUDGED).write_text(json.dumps({"photos": rows, "findings": []}))
 
     def run() -> tuple[int, str]:
-        client.post(f"/api/projects/{project}/layers/photos/run", params={"everything": True})
+        client.post(f"/api/v1/projects/{project}/layers/photos/run", params={"everything": True})
         work(data, once=True)
-        layers = {x["layer"]: x for x in client.get(f"/api/projects/{project}/layers").json()}
+        layers = {x["layer"]: x for x in client.get(f"/api/v1/projects/{project}/layers").json()}
         return layers["photos"]["versions"][-1]["figures"]["usable"], "\n".join(
-            line["text"] for line in client.get("/api/jobs").json()[0]["log"]
+            line["text"] for line in client.get("/api/v1/jobs").json()[0]["log"]
         )
 
     usable, log = run()
     assert usable == 3
     assert "Left out as judging proposes: odd.jpg" in log
     # somebody looked at it, and keeps it
-    client.patch(f"/api/projects/{project}/photos", json={"paths": [], "kept": False, "decided": ["odd.jpg"]})
+    client.patch(f"/api/v1/projects/{project}/photos", json={"paths": [], "kept": False, "decided": ["odd.jpg"]})
     usable, log = run()
     assert usable == 4
     assert "judging" not in log
@@ -344,7 +344,7 @@ def test_a_photo_whose_last_byte_came_before_a_kill_is_taken_in(client: TestClie
         (root / f"{where.rsplit('/', 1)[1]}.part").write_bytes(jpeg(k))
     asked = client.head(wheres[0], headers=TUS)
     assert asked.headers["Upload-Offset"] == asked.headers["Upload-Length"]
-    assert [p["path"] for p in client.get(f"/api/projects/{project}/photos").json()] == ["0.jpg"]
+    assert [p["path"] for p in client.get(f"/api/v1/projects/{project}/photos").json()] == ["0.jpg"]
     # one had its name already, but that was not noted
     number = wheres[1].rsplit("/", 1)[1]
     os.link(root / f"{number}.part", folders_of(data, project).photos / "1.jpg")
@@ -368,9 +368,9 @@ def test_a_disk_that_is_full_at_the_last_step_keeps_what_came(
     assert answer.status_code == 507
     assert "disk is full" in answer.json()["detail"]
     monkeypatch.undo()
-    assert client.get(f"/api/projects/{project}/photos").json() == []
+    assert client.get(f"/api/v1/projects/{project}/photos").json() == []
     assert client.head(where, headers=TUS).headers["Upload-Offset"] == str(len(whole))
-    assert [p["path"] for p in client.get(f"/api/projects/{project}/photos").json()] == ["late.jpg"]
+    assert [p["path"] for p in client.get(f"/api/v1/projects/{project}/photos").json()] == ["late.jpg"]
 
 
 def test_two_that_go_on_with_one_upload_and_one_that_sends_too_much(client: TestClient, data: Path) -> None:
@@ -406,7 +406,7 @@ def test_a_demo_that_is_broken_off_leaves_no_empty_project(data: Path, monkeypat
 def test_a_photo_larger_than_is_taken_is_refused_by_name(client: TestClient, monkeypatch: pytest.MonkeyPatch) -> None:
     project = new_project(client)
     monkeypatch.setattr(bringing, "LARGEST_PHOTO", 100)
-    answer = client.post(f"/api/projects/{project}/photos", files=[("files", ("big.jpg", jpeg()))])
+    answer = client.post(f"/api/v1/projects/{project}/photos", files=[("files", ("big.jpg", jpeg()))])
     assert answer.status_code == 201
     assert answer.json()["taken"] == []
     assert "big.jpg is larger" in answer.json()["refused"][0]["why"]["text"]

@@ -24,7 +24,7 @@ class PlainError(Exception):
     @property
     def said(self) -> Said:
         """All of it as one sentence, which can be said in another language."""
-        return together([s for s in (self.what, self.remedy) if s])
+        return together([s if isinstance(s, Said) else Said(s) for s in (self.what, self.remedy) if s])
 
     def __reduce__(self) -> tuple[type[PlainError], tuple[str, str]]:
         return type(self), (self.what, self.remedy)

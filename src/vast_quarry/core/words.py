@@ -185,3 +185,18 @@ def catalogue(language: str) -> dict[str, str]:
         return {}
     found: dict[str, str] = json.loads((files("vast_quarry") / "words" / f"{language}.json").read_text("utf-8"))
     return found
+
+
+@cache
+def _codes() -> dict[str, str]:
+    found: dict[str, str] = json.loads((files("vast_quarry") / "words" / "codes.json").read_text("utf-8"))
+    return {text: code for code, text in found.items()}
+
+
+def code_of(what: str) -> str:
+    """The code of a sentence, which stays when it is worded anew; of several together that of the first; empty without one."""
+    if not isinstance(what, Said):
+        return _codes().get(str(what), "")
+    code = _codes().get(what.pattern, "")
+    inner = [v for v in what.values.values() if isinstance(v, Said)]
+    return code or next((c for v in inner if (c := code_of(v))), "")

@@ -6,21 +6,24 @@ import logging
 from pathlib import Path
 
 from fastapi import FastAPI, Request
-from fastapi.responses import FileResponse, JSONResponse
+from fastapi.exceptions import RequestValidationError
+from fastapi.responses import FileResponse
 from pydantic import BaseModel
 from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm.exc import StaleDataError
 from starlette.datastructures import MutableHeaders
+from starlette.exceptions import HTTPException
 from starlette.middleware.gzip import GZipMiddleware
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from vast_quarry import __version__
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.words import Said, say
-from vast_quarry.pipeline.sentence import as_data
+from vast_quarry.server.access import Access, Doorkeeper
 from vast_quarry.server.database import open_database
 from vast_quarry.server.guard import Guard
 from vast_quarry.server.log import log_file
+from vast_quarry.server.problems import ProblemAnswer, Wrong, describe, problem
 from vast_quarry.server.routers import (
     cameras,
     clearing,
@@ -32,13 +35,15 @@ from vast_quarry.server.routers import (
     photos,
     plan,
     projects,
+    removed,
+    session,
     tones,
     uploads,
     videos,
 )
 from vast_quarry.server.services.ahead import Ahead
 from vast_quarry.server.services.bringing import disk_said
-from vast_quarry.server.services.folders import NotFound
+from vast_quarry.server.services.folders import Conflict, NotFound
 
 log = logging.getLogger(__name__)
 
@@ -91,14 +96,16 @@ class NoteChanges:
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         """Pass a request on; one that changes something and goes well is counted."""
         parts = scope["path"].split("/") if scope["type"] == "http" and scope["method"] != "GET" else []
-        if parts[1:3] != ["api", "projects"] or len(parts) < 4 or tuple(parts[4:6]) in QUESTIONS:
+        if parts[1:4] != ["api", "v1", "projects"] or len(parts) < 5 or tuple(parts[5:7]) in QUESTIONS:
             await self.app(scope, receive, send)
             return
 
         async def noted(message: Message) -> None:
             if message["type"] == "http.response.start" and message["status"] < 400:
-                part = parts[4] if len(parts) > 4 else "project"
-                mine = self.revisions.setdefault(parts[3], {})
+                part = parts[5] if len(parts) > 5 else "project"
+                if part == "history":
+                    part = {"finish": "draft"}.get(parts[6], parts[6])
+                mine = self.revisions.setdefault(parts[4], {})
                 mine[part] = mine.get(part, 0) + 1
                 # who changed it hears of it at once, and need not ask again when all others are told
                 MutableHeaders(scope=message)["X-Changed"] = f"{part} {mine[part]}"
@@ -116,17 +123,13 @@ class Health(BaseModel):
     folder: str
 
 
-def _told(said: Said, status: int) -> JSONResponse:
-    """An answer that says why not."""
-    return JSONResponse({"detail": str(said), "said": as_data(said)}, status_code=status)
-
-
-def make_app(data: Path) -> FastAPI:
-    """The application over a data folder."""
+def make_app(data: Path, access: Access | None = None) -> FastAPI:
+    """The application over a data folder; with ``access`` it is open to the network for those who may."""
     # pages about the API would load their scripts from elsewhere; docs/openapi.json tells the same
     app = FastAPI(
-        title="Vast Quarry", version=__version__, openapi_url="/api/openapi.json", docs_url=None, redoc_url=None
+        title="Vast Quarry", version=__version__, openapi_url="/api/v1/openapi.json", docs_url=None, redoc_url=None
     )
+    app.openapi = lambda: describe(app)  # type: ignore[method-assign]
     app.state.data = data
     app.state.engine = open_database(data)
     app.state.ahead = Ahead()
@@ -134,9 +137,14 @@ def make_app(data: Path) -> FastAPI:
     app.state.teller = jobs.Teller(app)
     app.add_middleware(NoteChanges, revisions=app.state.revisions)
     app.add_middleware(TextZip, minimum_size=2000, compresslevel=3)
-    app.add_middleware(Guard)
+    app.state.access = access
+    if access is not None:
+        app.add_middleware(Doorkeeper, access=access)
+    app.add_middleware(Guard, network=access is not None)
     for module in (
         projects,
+        removed,
+        session,
         photos,
         masks,
         layers,
@@ -152,41 +160,54 @@ def make_app(data: Path) -> FastAPI:
     ):
         app.include_router(module.router)
 
-    @app.get("/api/health", tags=["health"])
+    @app.get("/api/v1/health", tags=["health"])
     def health() -> Health:
         """That the server lives."""
         return Health(ok=True, version=__version__, folder=str(data.resolve()))
 
     @app.exception_handler(PlainError)
-    def plain(request: Request, error: PlainError) -> JSONResponse:
+    def plain(request: Request, error: PlainError) -> ProblemAnswer:
         """A failure in the user's words."""
-        status = 404 if isinstance(error, NotFound) else 422
-        return _told(error.said, status)
+        status = 404 if isinstance(error, NotFound) else 409 if isinstance(error, Conflict) else 422
+        return problem(error.said, status)
+
+    @app.exception_handler(RequestValidationError)
+    def unfit(request: Request, error: RequestValidationError) -> ProblemAnswer:
+        """A request whose parts do not fit: each is named."""
+        wrong = [Wrong(loc=list(e["loc"]), msg=str(e["msg"])) for e in error.errors()]
+        first = f"{wrong[0].loc[-1] if wrong[0].loc else ''}: {wrong[0].msg}" if wrong else ""
+        return problem(first or "The request does not fit.", 422, "request-does-not-fit", wrong)
+
+    @app.exception_handler(HTTPException)
+    def refused(request: Request, error: HTTPException) -> ProblemAnswer:
+        """No such address, or one that is not asked so."""
+        text = "There is no such address." if error.status_code == 404 else str(error.detail)
+        return problem(Said(text), error.status_code, headers=dict(error.headers or {}))
 
     @app.exception_handler(StaleDataError)
-    def stale(request: Request, error: StaleDataError) -> JSONResponse:
+    def stale(request: Request, error: StaleDataError) -> ProblemAnswer:
         """Two changed the same thing at once."""
         text = Said(
             "This was changed from somewhere else at the same moment, so nothing was done. Look at it again and repeat it."
         )
-        return _told(text, 409)
+        return problem(text, 409)
 
     @app.exception_handler(OperationalError)
-    def database(request: Request, error: OperationalError) -> JSONResponse:
+    def database(request: Request, error: OperationalError) -> ProblemAnswer:
         """The database cannot be written or read just now."""
         log.error("the database: %s", error.orig)
         text = say(
             "What you did could not be saved ({why}). Look whether the disk is full, and try again.", why=error.orig
         )
-        return _told(text, 507)
+        return problem(text, 507)
 
     @app.exception_handler(OverflowError)
-    def too_large(request: Request, error: OverflowError) -> JSONResponse:
+    def too_large(request: Request, error: OverflowError) -> ProblemAnswer:
         """A number that nothing has."""
-        return _told(Said("A number in this request is larger than any that is used here."), 422)
+        return problem(Said("A number in this request is larger than any that is used here."), 422)
 
     @app.exception_handler(Exception)
-    def broken(request: Request, error: Exception) -> JSONResponse:
+    def broken(request: Request, error: Exception) -> ProblemAnswer:
         """A mistake of ours; the server's log has the rest of it."""
         log.error("%s %s failed", request.method, request.url.path, exc_info=error)
         text = say(
@@ -194,12 +215,12 @@ def make_app(data: Path) -> FastAPI:
             what=type(error).__name__,
             file=log_file(data, "server"),
         )
-        return _told(text, 500)
+        return problem(text, 500)
 
     @app.exception_handler(OSError)
-    def disk(request: Request, error: OSError) -> JSONResponse:
+    def disk(request: Request, error: OSError) -> ProblemAnswer:
         """A full disk, or one that cannot be written."""
-        return _told(disk_said(error), 507)
+        return problem(disk_said(error), 507)
 
     page = next((p for p in PAGES if (p / "index.html").exists()), None)
 

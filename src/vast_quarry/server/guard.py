@@ -11,11 +11,15 @@ RFC 6454 (origins); Fetch Metadata Request Headers (W3C); Content Security Polic
 
 from __future__ import annotations
 
+from ipaddress import ip_address
 from urllib.parse import urlsplit
 
 from starlette.datastructures import Headers, MutableHeaders
-from starlette.responses import JSONResponse
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
+
+from vast_quarry.core.words import Said
+from vast_quarry.server.access import names_here
+from vast_quarry.server.problems import problem
 
 #: names this machine has for itself
 OWN_NAMES = frozenset({"127.0.0.1", "localhost", "::1"})
@@ -36,29 +40,42 @@ HEADERS = {
 }
 
 
-def foreign(headers: Headers, path: str) -> str:
-    """Why a request is refused; empty when it is not."""
+def _is_own(name: str, network: bool) -> bool:
+    """Whether a name is one of this machine. On a network it has its addresses too, which cannot be turned to point elsewhere."""
+    if name in OWN_NAMES:
+        return True
+    if not network:
+        return False
+    try:
+        ip_address(name)
+    except ValueError:
+        return name in names_here()
+    return True
+
+
+def foreign(headers: Headers, path: str, network: bool = False) -> Said | None:
+    """Why a request is refused; nothing when it is not."""
     host = headers.get("host", "")
     try:
         name = urlsplit(f"//{host}").hostname or ""
     except ValueError:
         name = ""
-    if name not in OWN_NAMES:
-        return "This address is answered under the names of this machine only."
+    if not _is_own(name, network):
+        return Said("This address is answered under the names of this machine only.")
     origin = headers.get("origin")
     if origin is not None and origin not in (f"http://{host}", f"https://{host}"):
-        return "Requests of other pages are not answered."
+        return Said("Requests of other pages are not answered.")
     # pictures and the like that another page embeds come without Origin
     if path.startswith("/api/") and headers.get("sec-fetch-site", "none") not in ("none", "same-origin"):
-        return "Requests of other pages are not answered."
-    return ""
+        return Said("Requests of other pages are not answered.")
+    return None
 
 
 class Guard:
     """Refuses what comes from elsewhere, and tells browsers what a page of this application may do."""
 
-    def __init__(self, app: ASGIApp) -> None:
-        self.app = app
+    def __init__(self, app: ASGIApp, network: bool = False) -> None:
+        self.app, self.network = app, network
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         """Pass a request on, or refuse it."""
@@ -66,14 +83,14 @@ class Guard:
             if scope["type"] == "lifespan":
                 await self.app(scope, receive, send)
             return
-        why, status = foreign(Headers(scope=scope), scope["path"]), 403
+        why, status = foreign(Headers(scope=scope), scope["path"], self.network), 403
         if not why and "\0" in scope["path"]:
-            why, status = "There is no such address.", 404
+            why, status = Said("There is no such address."), 404
 
         async def guarded(message: Message) -> None:
             if message["type"] == "http.response.start":
                 MutableHeaders(scope=message).update(HEADERS)
             await send(message)
 
-        answer: ASGIApp = JSONResponse({"detail": why}, status_code=status) if why else self.app
+        answer: ASGIApp = problem(why, status) if why else self.app
         await answer(scope, receive, guarded)

@@ -63,6 +63,8 @@ class Project(SQLModel, table=True):
     grade: str = "dressed"
     #: settings changed by hand, by layer
     settings: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSON, nullable=False))
+    #: what somebody noted of it, as Markdown
+    notes: str = ""
     #: plan of the shoot
     plan: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSON, nullable=False))
     #: photos left out, by path
@@ -74,6 +76,23 @@ class Project(SQLModel, table=True):
     draft_on: int | None = None
     #: points to be cleared away that are not kept yet: the version of Points (on), edits, and how many of them are done
     clearing: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSON, nullable=False, server_default="{}"))
+
+
+class HistoryStep(SQLModel, table=True):
+    """Something that was done to a project's photos, and can be taken back or, when it was, done again."""
+
+    __table_args__ = {"sqlite_autoincrement": True}
+
+    id: int | None = Field(default=None, primary_key=True)
+    project_id: int = Field(
+        sa_column=Column(Integer, ForeignKey("project.id", ondelete="CASCADE"), nullable=False, index=True)
+    )
+    says: str = Field(default="", sa_column=Column(SaidText, nullable=False))
+    #: what was before and after
+    change: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSON, nullable=False))
+    #: not taken back
+    done: bool = True
+    made: str = Field(default_factory=now)
 
 
 class TonePreset(SQLModel, table=True):

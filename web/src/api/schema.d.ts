@@ -4,7 +4,7 @@
  */
 
 export interface paths {
-    "/api/cameras": {
+    "/api/v1/cameras": {
         parameters: {
             query?: never;
             header?: never;
@@ -15,7 +15,7 @@ export interface paths {
          * Cameras
          * @description Cameras whose names hold all words.
          */
-        get: operations["cameras_api_cameras_get"];
+        get: operations["cameras_api_v1_cameras_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -24,7 +24,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/cameras/lenses": {
+    "/api/v1/cameras/lenses": {
         parameters: {
             query?: never;
             header?: never;
@@ -35,7 +35,7 @@ export interface paths {
          * Lenses
          * @description Lenses that fit a camera.
          */
-        get: operations["lenses_api_cameras_lenses_get"];
+        get: operations["lenses_api_v1_cameras_lenses_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -44,7 +44,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/health": {
+    "/api/v1/health": {
         parameters: {
             query?: never;
             header?: never;
@@ -55,7 +55,7 @@ export interface paths {
          * Health
          * @description That the server lives.
          */
-        get: operations["health_api_health_get"];
+        get: operations["health_api_v1_health_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -64,7 +64,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/jobs": {
+    "/api/v1/jobs": {
         parameters: {
             query?: never;
             header?: never;
@@ -73,9 +73,9 @@ export interface paths {
         };
         /**
          * List Jobs
-         * @description Recent jobs, newest first.
+         * @description Jobs that run or wait, and recent ones that are over, newest first; with ``before`` a page of older ones.
          */
-        get: operations["list_jobs_api_jobs_get"];
+        get: operations["list_jobs_api_v1_jobs_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -84,7 +84,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/jobs/events": {
+    "/api/v1/jobs/events": {
         parameters: {
             query?: never;
             header?: never;
@@ -95,7 +95,7 @@ export interface paths {
          * Events
          * @description Jobs whenever something changes, at least once a second while one runs; and which projects have changed.
          */
-        get: operations["events_api_jobs_events_get"];
+        get: operations["events_api_v1_jobs_events_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -104,7 +104,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/jobs/{job_id}/cancel": {
+    "/api/v1/jobs/{job_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * One Job
+         * @description A job, however long ago it was.
+         */
+        get: operations["one_job_api_v1_jobs__job_id__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/jobs/{job_id}/cancel": {
         parameters: {
             query?: never;
             header?: never;
@@ -117,14 +137,14 @@ export interface paths {
          * Cancel
          * @description Ask a job to stop.
          */
-        post: operations["cancel_api_jobs__job_id__cancel_post"];
+        post: operations["cancel_api_v1_jobs__job_id__cancel_post"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/jobs/{job_id}/go-on": {
+    "/api/v1/jobs/{job_id}/go-on": {
         parameters: {
             query?: never;
             header?: never;
@@ -137,14 +157,14 @@ export interface paths {
          * Go On
          * @description Let a shoot go on: the shot that failed is tried again.
          */
-        post: operations["go_on_api_jobs__job_id__go_on_post"];
+        post: operations["go_on_api_v1_jobs__job_id__go_on_post"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/jobs/{job_id}/pause": {
+    "/api/v1/jobs/{job_id}/pause": {
         parameters: {
             query?: never;
             header?: never;
@@ -157,14 +177,14 @@ export interface paths {
          * Pause
          * @description Ask a shoot to wait after the shot under way.
          */
-        post: operations["pause_api_jobs__job_id__pause_post"];
+        post: operations["pause_api_v1_jobs__job_id__pause_post"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/projects": {
+    "/api/v1/projects": {
         parameters: {
             query?: never;
             header?: never;
@@ -173,22 +193,22 @@ export interface paths {
         };
         /**
          * List Projects
-         * @description All projects, newest first.
+         * @description All projects, newest first, or a page of them.
          */
-        get: operations["list_projects_api_projects_get"];
+        get: operations["list_projects_api_v1_projects_get"];
         put?: never;
         /**
          * Add Project
          * @description A new project.
          */
-        post: operations["add_project_api_projects_post"];
+        post: operations["add_project_api_v1_projects_post"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}": {
+    "/api/v1/projects/{project_id}": {
         parameters: {
             query?: never;
             header?: never;
@@ -199,7 +219,7 @@ export interface paths {
          * Read Project
          * @description One project.
          */
-        get: operations["read_project_api_projects__project_id__get"];
+        get: operations["read_project_api_v1_projects__project_id__get"];
         put?: never;
         post?: never;
         /**
@@ -211,17 +231,17 @@ export interface paths {
          *     PlainError
          *         When its job does not stop, and everything stays; or when files cannot be deleted, which are named.
          */
-        delete: operations["remove_project_api_projects__project_id__delete"];
+        delete: operations["remove_project_api_v1_projects__project_id__delete"];
         options?: never;
         head?: never;
         /**
          * Change Project
          * @description Change name or grade.
          */
-        patch: operations["change_project_api_projects__project_id__patch"];
+        patch: operations["change_project_api_v1_projects__project_id__patch"];
         trace?: never;
     };
-    "/api/projects/{project_id}/cache": {
+    "/api/v1/projects/{project_id}/cache": {
         parameters: {
             query?: never;
             header?: never;
@@ -235,13 +255,13 @@ export interface paths {
          * Empty Cache
          * @description Delete what can be made again at any time; bytes that were freed.
          */
-        delete: operations["empty_cache_api_projects__project_id__cache_delete"];
+        delete: operations["empty_cache_api_v1_projects__project_id__cache_delete"];
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/dispatch": {
+    "/api/v1/projects/{project_id}/dispatch": {
         parameters: {
             query?: never;
             header?: never;
@@ -252,7 +272,7 @@ export interface paths {
          * Kinds
          * @description Kinds of parcels with their sizes, and how large the model is.
          */
-        get: operations["kinds_api_projects__project_id__dispatch_get"];
+        get: operations["kinds_api_v1_projects__project_id__dispatch_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -261,7 +281,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/dispatch/parcel": {
+    "/api/v1/projects/{project_id}/dispatch/parcel": {
         parameters: {
             query?: never;
             header?: never;
@@ -272,20 +292,20 @@ export interface paths {
          * Parcel
          * @description A parcel that was made, to be saved.
          */
-        get: operations["parcel_api_projects__project_id__dispatch_parcel_get"];
+        get: operations["parcel_api_v1_projects__project_id__dispatch_parcel_get"];
         put?: never;
         /**
          * Make
          * @description Have a parcel made, as a job; nothing when it is there already.
          */
-        post: operations["make_api_projects__project_id__dispatch_parcel_post"];
+        post: operations["make_api_v1_projects__project_id__dispatch_parcel_post"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/dispatch/recipe": {
+    "/api/v1/projects/{project_id}/dispatch/recipe": {
         parameters: {
             query?: never;
             header?: never;
@@ -296,7 +316,7 @@ export interface paths {
          * Recipe
          * @description The project's recipe.
          */
-        get: operations["recipe_api_projects__project_id__dispatch_recipe_get"];
+        get: operations["recipe_api_v1_projects__project_id__dispatch_recipe_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -305,7 +325,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/draft": {
+    "/api/v1/projects/{project_id}/draft": {
         parameters: {
             query?: never;
             header?: never;
@@ -316,24 +336,64 @@ export interface paths {
          * Read
          * @description The draft.
          */
-        get: operations["read_api_projects__project_id__draft_get"];
+        get: operations["read_api_v1_projects__project_id__draft_get"];
         put?: never;
         /**
          * Add
          * @description Add an edit, to be done by the worker; one that leaves nothing fails there, and is taken out again.
          */
-        post: operations["add_api_projects__project_id__draft_post"];
+        post: operations["add_api_v1_projects__project_id__draft_post"];
         /**
          * Begin Anew
          * @description Give the draft up, to begin on the version of Texture in use.
          */
-        delete: operations["begin_anew_api_projects__project_id__draft_delete"];
+        delete: operations["begin_anew_api_v1_projects__project_id__draft_delete"];
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/draft/keep": {
+    "/api/v1/projects/{project_id}/draft/carry": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Carry
+         * @description Do the draft's edits again on the version of Texture in use.
+         */
+        post: operations["carry_api_v1_projects__project_id__draft_carry_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project_id}/draft/edits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Edits
+         * @description The draft's edits as a file, to be replayed by ``finish`` on the command line.
+         */
+        get: operations["edits_api_v1_projects__project_id__draft_edits_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project_id}/draft/keep": {
         parameters: {
             query?: never;
             header?: never;
@@ -346,14 +406,14 @@ export interface paths {
          * Keep
          * @description Turn the draft into a version, as a job.
          */
-        post: operations["keep_api_projects__project_id__draft_keep_post"];
+        post: operations["keep_api_v1_projects__project_id__draft_keep_post"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/draft/make": {
+    "/api/v1/projects/{project_id}/draft/make": {
         parameters: {
             query?: never;
             header?: never;
@@ -366,14 +426,14 @@ export interface paths {
          * Make
          * @description Have the draft as it is made by the worker, if it is not there (its files may have been freed).
          */
-        post: operations["make_api_projects__project_id__draft_make_post"];
+        post: operations["make_api_v1_projects__project_id__draft_make_post"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/draft/mesh": {
+    "/api/v1/projects/{project_id}/draft/mesh": {
         parameters: {
             query?: never;
             header?: never;
@@ -384,7 +444,7 @@ export interface paths {
          * Mesh
          * @description The model as the draft has it, as GLB for display; it has to be made.
          */
-        get: operations["mesh_api_projects__project_id__draft_mesh_get"];
+        get: operations["mesh_api_v1_projects__project_id__draft_mesh_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -393,7 +453,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/draft/redo": {
+    "/api/v1/projects/{project_id}/draft/select": {
         parameters: {
             query?: never;
             header?: never;
@@ -403,17 +463,17 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Redo
-         * @description Do the edit taken back last again.
+         * Select
+         * @description Find what a selection names in the draft as it is; nothing is done to it.
          */
-        post: operations["redo_api_projects__project_id__draft_redo_post"];
+        post: operations["select_api_v1_projects__project_id__draft_select_post"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/draft/undo": {
+    "/api/v1/projects/{project_id}/draft/selected": {
         parameters: {
             query?: never;
             header?: never;
@@ -423,17 +483,17 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Undo
-         * @description Take the last edit back.
+         * Selected
+         * @description Faces of a selection that was found: their number (32 bits), then the corners of those to be tinted as 32-bit floats.
          */
-        post: operations["undo_api_projects__project_id__draft_undo_post"];
+        post: operations["selected_api_v1_projects__project_id__draft_selected_post"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/duplicate": {
+    "/api/v1/projects/{project_id}/duplicate": {
         parameters: {
             query?: never;
             header?: never;
@@ -446,14 +506,74 @@ export interface paths {
          * Duplicate Project
          * @description A second project with the same photos, plan, settings and versions, to try something else with.
          */
-        post: operations["duplicate_project_api_projects__project_id__duplicate_post"];
+        post: operations["duplicate_project_api_v1_projects__project_id__duplicate_post"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/layers": {
+    "/api/v1/projects/{project_id}/history/{layer}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read History
+         * @description What can be taken back and done again in a layer.
+         */
+        get: operations["read_history_api_v1_projects__project_id__history__layer__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project_id}/history/{layer}/redo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Redo
+         * @description Do the step again that was taken back last.
+         */
+        post: operations["redo_api_v1_projects__project_id__history__layer__redo_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project_id}/history/{layer}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Undo
+         * @description Take the last step back.
+         */
+        post: operations["undo_api_v1_projects__project_id__history__layer__undo_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project_id}/layers": {
         parameters: {
             query?: never;
             header?: never;
@@ -464,7 +584,7 @@ export interface paths {
          * List Layers
          * @description All layers that compute, in order.
          */
-        get: operations["list_layers_api_projects__project_id__layers_get"];
+        get: operations["list_layers_api_v1_projects__project_id__layers_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -473,7 +593,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/layers/cameras/lenses": {
+    "/api/v1/projects/{project_id}/layers/cameras/lenses": {
         parameters: {
             query?: never;
             header?: never;
@@ -484,7 +604,7 @@ export interface paths {
          * Lenses
          * @description Each lens: where on the frame features miss their points, and how it bends.
          */
-        get: operations["lenses_api_projects__project_id__layers_cameras_lenses_get"];
+        get: operations["lenses_api_v1_projects__project_id__layers_cameras_lenses_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -493,7 +613,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/layers/cameras/live": {
+    "/api/v1/projects/{project_id}/layers/cameras/live": {
         parameters: {
             query?: never;
             header?: never;
@@ -504,7 +624,7 @@ export interface paths {
          * Live
          * @description The alignment under way.
          */
-        get: operations["live_api_projects__project_id__layers_cameras_live_get"];
+        get: operations["live_api_v1_projects__project_id__layers_cameras_live_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -513,7 +633,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/layers/cameras/mark-help": {
+    "/api/v1/projects/{project_id}/layers/cameras/mark-help": {
         parameters: {
             query?: never;
             header?: never;
@@ -526,14 +646,14 @@ export interface paths {
          * Mark Help
          * @description Where in a photo a place lies that is marked in others.
          */
-        post: operations["mark_help_api_projects__project_id__layers_cameras_mark_help_post"];
+        post: operations["mark_help_api_v1_projects__project_id__layers_cameras_mark_help_post"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/layers/cameras/matches": {
+    "/api/v1/projects/{project_id}/layers/cameras/matches": {
         parameters: {
             query?: never;
             header?: never;
@@ -544,7 +664,7 @@ export interface paths {
          * Matches
          * @description Matches of two photos (rows).
          */
-        get: operations["matches_api_projects__project_id__layers_cameras_matches_get"];
+        get: operations["matches_api_v1_projects__project_id__layers_cameras_matches_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -553,7 +673,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/layers/cameras/pairs": {
+    "/api/v1/projects/{project_id}/layers/cameras/pairs": {
         parameters: {
             query?: never;
             header?: never;
@@ -564,7 +684,7 @@ export interface paths {
          * Pairs
          * @description Which photos match which, and whether the alignment agrees.
          */
-        get: operations["pairs_api_projects__project_id__layers_cameras_pairs_get"];
+        get: operations["pairs_api_v1_projects__project_id__layers_cameras_pairs_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -573,7 +693,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/layers/cameras/scene": {
+    "/api/v1/projects/{project_id}/layers/cameras/scene": {
         parameters: {
             query?: never;
             header?: never;
@@ -584,7 +704,7 @@ export interface paths {
          * Scene
          * @description Cameras and keep box.
          */
-        get: operations["scene_api_projects__project_id__layers_cameras_scene_get"];
+        get: operations["scene_api_v1_projects__project_id__layers_cameras_scene_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -593,7 +713,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/layers/cameras/through": {
+    "/api/v1/projects/{project_id}/layers/cameras/through": {
         parameters: {
             query?: never;
             header?: never;
@@ -604,7 +724,7 @@ export interface paths {
          * Through
          * @description A photo without distortion, to be laid over what its camera sees.
          */
-        get: operations["through_api_projects__project_id__layers_cameras_through_get"];
+        get: operations["through_api_v1_projects__project_id__layers_cameras_through_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -613,7 +733,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/layers/cameras/ties": {
+    "/api/v1/projects/{project_id}/layers/cameras/ties": {
         parameters: {
             query?: never;
             header?: never;
@@ -624,7 +744,7 @@ export interface paths {
          * Ties
          * @description Tied and untied features of a photo.
          */
-        get: operations["ties_api_projects__project_id__layers_cameras_ties_get"];
+        get: operations["ties_api_v1_projects__project_id__layers_cameras_ties_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -633,7 +753,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/layers/cameras/track": {
+    "/api/v1/projects/{project_id}/layers/cameras/track": {
         parameters: {
             query?: never;
             header?: never;
@@ -644,7 +764,7 @@ export interface paths {
          * Track
          * @description The point of the sparse cloud nearest to a place, and all photos that show it.
          */
-        get: operations["track_api_projects__project_id__layers_cameras_track_get"];
+        get: operations["track_api_v1_projects__project_id__layers_cameras_track_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -653,7 +773,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/layers/cameras/track-of": {
+    "/api/v1/projects/{project_id}/layers/cameras/track-of": {
         parameters: {
             query?: never;
             header?: never;
@@ -664,7 +784,7 @@ export interface paths {
          * Track Of
          * @description The track of the tied feature of a photo nearest to a pixel.
          */
-        get: operations["track_of_api_projects__project_id__layers_cameras_track_of_get"];
+        get: operations["track_of_api_v1_projects__project_id__layers_cameras_track_of_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -673,7 +793,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/layers/points/nearby": {
+    "/api/v1/projects/{project_id}/layers/points/nearby": {
         parameters: {
             query?: never;
             header?: never;
@@ -686,14 +806,14 @@ export interface paths {
          * Nearby Points
          * @description More points of the dense cloud where one looks, in compact form: those in view, about a pixel apart.
          */
-        post: operations["nearby_points_api_projects__project_id__layers_points_nearby_post"];
+        post: operations["nearby_points_api_v1_projects__project_id__layers_points_nearby_post"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/layers/texture/held-out": {
+    "/api/v1/projects/{project_id}/layers/texture/held-out": {
         parameters: {
             query?: never;
             header?: never;
@@ -704,7 +824,7 @@ export interface paths {
          * Held Out
          * @description A photo that was kept back from the texture, the model drawn from where it was taken, or the difference (four times).
          */
-        get: operations["held_out_api_projects__project_id__layers_texture_held_out_get"];
+        get: operations["held_out_api_v1_projects__project_id__layers_texture_held_out_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -713,7 +833,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/layers/{layer}/atlas": {
+    "/api/v1/projects/{project_id}/layers/{layer}/atlas": {
         parameters: {
             query?: never;
             header?: never;
@@ -724,7 +844,7 @@ export interface paths {
          * Atlas
          * @description The texture.
          */
-        get: operations["atlas_api_projects__project_id__layers__layer__atlas_get"];
+        get: operations["atlas_api_v1_projects__project_id__layers__layer__atlas_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -733,7 +853,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/layers/{layer}/atlas-map/{kind}": {
+    "/api/v1/projects/{project_id}/layers/{layer}/atlas-map/{kind}": {
         parameters: {
             query?: never;
             header?: never;
@@ -744,7 +864,7 @@ export interface paths {
          * Atlas Map
          * @description A picture to lay over the texture: where no photo saw the surface, which photo each part is from, or how stretched it is.
          */
-        get: operations["atlas_map_api_projects__project_id__layers__layer__atlas_map__kind__get"];
+        get: operations["atlas_map_api_v1_projects__project_id__layers__layer__atlas_map__kind__get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -753,7 +873,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/layers/{layer}/cloud": {
+    "/api/v1/projects/{project_id}/layers/{layer}/cloud": {
         parameters: {
             query?: never;
             header?: never;
@@ -764,7 +884,7 @@ export interface paths {
          * Cloud
          * @description A cloud in compact form.
          */
-        get: operations["cloud_api_projects__project_id__layers__layer__cloud_get"];
+        get: operations["cloud_api_v1_projects__project_id__layers__layer__cloud_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -773,7 +893,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/layers/{layer}/mesh": {
+    "/api/v1/projects/{project_id}/layers/{layer}/mesh": {
         parameters: {
             query?: never;
             header?: never;
@@ -784,7 +904,7 @@ export interface paths {
          * Mesh
          * @description A mesh as GLB.
          */
-        get: operations["mesh_api_projects__project_id__layers__layer__mesh_get"];
+        get: operations["mesh_api_v1_projects__project_id__layers__layer__mesh_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -793,7 +913,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/layers/{layer}/poster": {
+    "/api/v1/projects/{project_id}/layers/{layer}/poster": {
         parameters: {
             query?: never;
             header?: never;
@@ -804,7 +924,7 @@ export interface paths {
          * Poster
          * @description A still picture of a mesh in the first view, to show until the mesh is there.
          */
-        get: operations["poster_api_projects__project_id__layers__layer__poster_get"];
+        get: operations["poster_api_v1_projects__project_id__layers__layer__poster_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -813,7 +933,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/layers/{layer}/run": {
+    "/api/v1/projects/{project_id}/layers/{layer}/run": {
         parameters: {
             query?: never;
             header?: never;
@@ -829,14 +949,14 @@ export interface paths {
          *     With ``everything``, all layers up to it are run by the settings as they are now. With ``first_look`` Points are made of what the alignment
          *     knows already, whatever the settings say.
          */
-        post: operations["run_api_projects__project_id__layers__layer__run_post"];
+        post: operations["run_api_v1_projects__project_id__layers__layer__run_post"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/layers/{layer}/seen-by": {
+    "/api/v1/projects/{project_id}/layers/{layer}/seen-by": {
         parameters: {
             query?: never;
             header?: never;
@@ -847,7 +967,7 @@ export interface paths {
          * Seen By
          * @description Photos that see a spot of a mesh, best first.
          */
-        get: operations["seen_by_api_projects__project_id__layers__layer__seen_by_get"];
+        get: operations["seen_by_api_v1_projects__project_id__layers__layer__seen_by_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -856,7 +976,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/layers/{layer}/settings": {
+    "/api/v1/projects/{project_id}/layers/{layer}/settings": {
         parameters: {
             query?: never;
             header?: never;
@@ -868,7 +988,7 @@ export interface paths {
          * Change Settings
          * @description Change settings of a layer.
          */
-        put: operations["change_settings_api_projects__project_id__layers__layer__settings_put"];
+        put: operations["change_settings_api_v1_projects__project_id__layers__layer__settings_put"];
         post?: never;
         delete?: never;
         options?: never;
@@ -876,7 +996,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/layers/{layer}/settings/{name}": {
+    "/api/v1/projects/{project_id}/layers/{layer}/settings/{name}": {
         parameters: {
             query?: never;
             header?: never;
@@ -890,13 +1010,13 @@ export interface paths {
          * Reset Setting
          * @description Give a setting back to the grade.
          */
-        delete: operations["reset_setting_api_projects__project_id__layers__layer__settings__name__delete"];
+        delete: operations["reset_setting_api_v1_projects__project_id__layers__layer__settings__name__delete"];
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/layers/{layer}/use": {
+    "/api/v1/projects/{project_id}/layers/{layer}/use": {
         parameters: {
             query?: never;
             header?: never;
@@ -909,14 +1029,87 @@ export interface paths {
          * Use
          * @description Put a version in use.
          */
-        post: operations["use_api_projects__project_id__layers__layer__use_post"];
+        post: operations["use_api_v1_projects__project_id__layers__layer__use_post"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/masks": {
+    "/api/v1/projects/{project_id}/layers/{layer}/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Versions
+         * @description Versions of a layer, newest first; with ``before`` those below a number.
+         */
+        get: operations["list_versions_api_v1_projects__project_id__layers__layer__versions_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project_id}/layers/{layer}/versions/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * One Version
+         * @description A version.
+         */
+        get: operations["one_version_api_v1_projects__project_id__layers__layer__versions__number__get"];
+        put?: never;
+        post?: never;
+        /**
+         * Remove Version
+         * @description Move a version into the trash, from where it can be brought back.
+         *
+         *     Raises
+         *     ------
+         *     Conflict
+         *         When others were made from it, and are not to go with it.
+         */
+        delete: operations["remove_version_api_v1_projects__project_id__layers__layer__versions__number__delete"];
+        options?: never;
+        head?: never;
+        /**
+         * Label Version
+         * @description Call a version something, and note something of it.
+         */
+        patch: operations["label_version_api_v1_projects__project_id__layers__layer__versions__number__patch"];
+        trace?: never;
+    };
+    "/api/v1/projects/{project_id}/layers/{layer}/versions/{number}/made-from-it": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Made From It
+         * @description The versions that would go with one when it is removed.
+         */
+        get: operations["made_from_it_api_v1_projects__project_id__layers__layer__versions__number__made_from_it_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project_id}/masks": {
         parameters: {
             query?: never;
             header?: never;
@@ -927,7 +1120,7 @@ export interface paths {
          * All Masks
          * @description What is known of the masks.
          */
-        get: operations["all_masks_api_projects__project_id__masks_get"];
+        get: operations["all_masks_api_v1_projects__project_id__masks_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -936,7 +1129,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/masks/edits": {
+    "/api/v1/projects/{project_id}/masks/edits": {
         parameters: {
             query?: never;
             header?: never;
@@ -949,14 +1142,14 @@ export interface paths {
          * Edit
          * @description Mend masks.
          */
-        post: operations["edit_api_projects__project_id__masks_edits_post"];
+        post: operations["edit_api_v1_projects__project_id__masks_edits_post"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/masks/export": {
+    "/api/v1/projects/{project_id}/masks/export": {
         parameters: {
             query?: never;
             header?: never;
@@ -967,7 +1160,7 @@ export interface paths {
          * Export
          * @description All masks as PNG in a ZIP file.
          */
-        get: operations["export_api_projects__project_id__masks_export_get"];
+        get: operations["export_api_v1_projects__project_id__masks_export_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -976,7 +1169,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/masks/picture": {
+    "/api/v1/projects/{project_id}/masks/picture": {
         parameters: {
             query?: never;
             header?: never;
@@ -987,7 +1180,7 @@ export interface paths {
          * Picture
          * @description What the mask leaves out, hatched, with edits; a clear picture without a mask.
          */
-        get: operations["picture_api_projects__project_id__masks_picture_get"];
+        get: operations["picture_api_v1_projects__project_id__masks_picture_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -996,47 +1189,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/masks/redo": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Redo
-         * @description Make the edit again that was taken back last.
-         */
-        post: operations["redo_api_projects__project_id__masks_redo_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/projects/{project_id}/masks/undo": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Undo
-         * @description Take the last edit back.
-         */
-        post: operations["undo_api_projects__project_id__masks_undo_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/projects/{project_id}/photos": {
+    "/api/v1/projects/{project_id}/photos": {
         parameters: {
             query?: never;
             header?: never;
@@ -1045,15 +1198,15 @@ export interface paths {
         };
         /**
          * List Photos
-         * @description All photos.
+         * @description All photos, or a page of them.
          */
-        get: operations["list_photos_api_projects__project_id__photos_get"];
+        get: operations["list_photos_api_v1_projects__project_id__photos_get"];
         put?: never;
         /**
          * Upload
          * @description Take in files: each is taken, known already, or refused with the reason, and the others go on.
          */
-        post: operations["upload_api_projects__project_id__photos_post"];
+        post: operations["upload_api_v1_projects__project_id__photos_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1061,10 +1214,10 @@ export interface paths {
          * Keep
          * @description Keep or leave out photos; returns what is left out now.
          */
-        patch: operations["keep_api_projects__project_id__photos_patch"];
+        patch: operations["keep_api_v1_projects__project_id__photos_patch"];
         trace?: never;
     };
-    "/api/projects/{project_id}/photos/color": {
+    "/api/v1/projects/{project_id}/photos/color": {
         parameters: {
             query?: never;
             header?: never;
@@ -1075,7 +1228,7 @@ export interface paths {
          * Color
          * @description The colour at a place of a photo.
          */
-        get: operations["color_api_projects__project_id__photos_color_get"];
+        get: operations["color_api_v1_projects__project_id__photos_color_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1084,7 +1237,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/photos/dark": {
+    "/api/v1/projects/{project_id}/photos/dark": {
         parameters: {
             query?: never;
             header?: never;
@@ -1095,7 +1248,7 @@ export interface paths {
          * Dark
          * @description What of a photo is too dark to hold features, hatched.
          */
-        get: operations["dark_api_projects__project_id__photos_dark_get"];
+        get: operations["dark_api_v1_projects__project_id__photos_dark_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1104,7 +1257,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/photos/depth": {
+    "/api/v1/projects/{project_id}/photos/depth": {
         parameters: {
             query?: never;
             header?: never;
@@ -1115,7 +1268,7 @@ export interface paths {
          * Depth
          * @description The depth map of a photo.
          */
-        get: operations["depth_api_projects__project_id__photos_depth_get"];
+        get: operations["depth_api_v1_projects__project_id__photos_depth_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1124,7 +1277,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/photos/depth-at": {
+    "/api/v1/projects/{project_id}/photos/depth-at": {
         parameters: {
             query?: never;
             header?: never;
@@ -1135,7 +1288,7 @@ export interface paths {
          * Depth At
          * @description The depth at a place of a photo, and the size of a pixel there; or why there is none.
          */
-        get: operations["depth_at_api_projects__project_id__photos_depth_at_get"];
+        get: operations["depth_at_api_v1_projects__project_id__photos_depth_at_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1144,7 +1297,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/photos/depth-range": {
+    "/api/v1/projects/{project_id}/photos/depth-range": {
         parameters: {
             query?: never;
             header?: never;
@@ -1155,7 +1308,7 @@ export interface paths {
          * Depth Range
          * @description The scale in which a depth map is drawn.
          */
-        get: operations["depth_range_api_projects__project_id__photos_depth_range_get"];
+        get: operations["depth_range_api_v1_projects__project_id__photos_depth_range_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1164,7 +1317,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/photos/even": {
+    "/api/v1/projects/{project_id}/photos/even": {
         parameters: {
             query?: never;
             header?: never;
@@ -1177,14 +1330,14 @@ export interface paths {
          * Even
          * @description Pull exposure and white balance together, or let them be as they are.
          */
-        post: operations["even_api_projects__project_id__photos_even_post"];
+        post: operations["even_api_v1_projects__project_id__photos_even_post"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/photos/falloff": {
+    "/api/v1/projects/{project_id}/photos/falloff": {
         parameters: {
             query?: never;
             header?: never;
@@ -1197,14 +1350,34 @@ export interface paths {
          * Falloff
          * @description Give back what lenses take from the corners, or leave them as they are.
          */
-        post: operations["falloff_api_projects__project_id__photos_falloff_post"];
+        post: operations["falloff_api_v1_projects__project_id__photos_falloff_post"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/photos/from-path": {
+    "/api/v1/projects/{project_id}/photos/focal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Focal
+         * @description Say with what focal length photos were taken, whatever their files say; nothing takes that back.
+         */
+        put: operations["focal_api_v1_projects__project_id__photos_focal_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project_id}/photos/from-path": {
         parameters: {
             query?: never;
             header?: never;
@@ -1217,14 +1390,14 @@ export interface paths {
          * From Path
          * @description Bring in the photos of a folder on this machine, as a job.
          */
-        post: operations["from_path_api_projects__project_id__photos_from_path_post"];
+        post: operations["from_path_api_v1_projects__project_id__photos_from_path_post"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/photos/full": {
+    "/api/v1/projects/{project_id}/photos/full": {
         parameters: {
             query?: never;
             header?: never;
@@ -1235,7 +1408,7 @@ export interface paths {
          * Full
          * @description The upright photo at full size.
          */
-        get: operations["full_api_projects__project_id__photos_full_get"];
+        get: operations["full_api_v1_projects__project_id__photos_full_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1244,7 +1417,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/photos/histogram": {
+    "/api/v1/projects/{project_id}/photos/histogram": {
         parameters: {
             query?: never;
             header?: never;
@@ -1255,7 +1428,7 @@ export interface paths {
          * Histogram
          * @description Levels of a photo before and after.
          */
-        get: operations["histogram_api_projects__project_id__photos_histogram_get"];
+        get: operations["histogram_api_v1_projects__project_id__photos_histogram_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1264,7 +1437,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/photos/judge": {
+    "/api/v1/projects/{project_id}/photos/judge": {
         parameters: {
             query?: never;
             header?: never;
@@ -1275,20 +1448,20 @@ export interface paths {
          * Judged Findings
          * @description What judging found about all photos together.
          */
-        get: operations["judged_findings_api_projects__project_id__photos_judge_get"];
+        get: operations["judged_findings_api_v1_projects__project_id__photos_judge_get"];
         put?: never;
         /**
          * Judge
          * @description Judge all photos, as a job.
          */
-        post: operations["judge_api_projects__project_id__photos_judge_post"];
+        post: operations["judge_api_v1_projects__project_id__photos_judge_post"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/photos/key": {
+    "/api/v1/projects/{project_id}/photos/key": {
         parameters: {
             query?: never;
             header?: never;
@@ -1299,7 +1472,7 @@ export interface paths {
          * Key
          * @description What keying out a colour would leave out.
          */
-        get: operations["key_api_projects__project_id__photos_key_get"];
+        get: operations["key_api_v1_projects__project_id__photos_key_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1308,7 +1481,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/photos/masks": {
+    "/api/v1/projects/{project_id}/photos/masks": {
         parameters: {
             query?: never;
             header?: never;
@@ -1321,14 +1494,14 @@ export interface paths {
          * Upload Masks
          * @description Take in mask files named like their photos.
          */
-        post: operations["upload_masks_api_projects__project_id__photos_masks_post"];
+        post: operations["upload_masks_api_v1_projects__project_id__photos_masks_post"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/photos/point-again": {
+    "/api/v1/projects/{project_id}/photos/point-again": {
         parameters: {
             query?: never;
             header?: never;
@@ -1341,14 +1514,34 @@ export interface paths {
          * Point Again
          * @description Point to photos that are no longer where they were; returns how many were found.
          */
-        post: operations["point_again_api_projects__project_id__photos_point_again_post"];
+        post: operations["point_again_api_v1_projects__project_id__photos_point_again_post"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/photos/set": {
+    "/api/v1/projects/{project_id}/photos/remove": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Remove
+         * @description Move photos into the project's trash; files that are only referred to stay where they are.
+         */
+        post: operations["remove_api_v1_projects__project_id__photos_remove_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project_id}/photos/set": {
         parameters: {
             query?: never;
             header?: never;
@@ -1360,7 +1553,7 @@ export interface paths {
          * Name Set
          * @description Put photos into a set: rename, merge, split.
          */
-        put: operations["name_set_api_projects__project_id__photos_set_put"];
+        put: operations["name_set_api_v1_projects__project_id__photos_set_put"];
         post?: never;
         delete?: never;
         options?: never;
@@ -1368,7 +1561,47 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/photos/thumb": {
+    "/api/v1/projects/{project_id}/photos/sets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Sets
+         * @description Sets of photos, the largest first, with their colours and notes.
+         */
+        get: operations["list_sets_api_v1_projects__project_id__photos_sets_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project_id}/photos/sets/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Mark Set
+         * @description Give a set a colour and a note.
+         */
+        put: operations["mark_set_api_v1_projects__project_id__photos_sets__name__put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project_id}/photos/thumb": {
         parameters: {
             query?: never;
             header?: never;
@@ -1379,7 +1612,7 @@ export interface paths {
          * Thumb
          * @description A small picture. Who asks for a large one may want to see single pixels next: its tiles are cut meanwhile.
          */
-        get: operations["thumb_api_projects__project_id__photos_thumb_get"];
+        get: operations["thumb_api_v1_projects__project_id__photos_thumb_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1388,7 +1621,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/photos/tile": {
+    "/api/v1/projects/{project_id}/photos/tile": {
         parameters: {
             query?: never;
             header?: never;
@@ -1399,7 +1632,7 @@ export interface paths {
          * Tile
          * @description A tile of the upright photo: 512 pixels wide, at full size (level 0) or smaller by half with each level.
          */
-        get: operations["tile_api_projects__project_id__photos_tile_get"];
+        get: operations["tile_api_v1_projects__project_id__photos_tile_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1408,7 +1641,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/photos/tone": {
+    "/api/v1/projects/{project_id}/photos/tone": {
         parameters: {
             query?: never;
             header?: never;
@@ -1419,12 +1652,12 @@ export interface paths {
          * Tone
          * @description How photos are changed when they are read.
          */
-        get: operations["tone_api_projects__project_id__photos_tone_get"];
+        get: operations["tone_api_v1_projects__project_id__photos_tone_get"];
         /**
          * Change Tone
          * @description Change how photos are read.
          */
-        put: operations["change_tone_api_projects__project_id__photos_tone_put"];
+        put: operations["change_tone_api_v1_projects__project_id__photos_tone_put"];
         post?: never;
         delete?: never;
         options?: never;
@@ -1432,7 +1665,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/photos/toned": {
+    "/api/v1/projects/{project_id}/photos/toned": {
         parameters: {
             query?: never;
             header?: never;
@@ -1443,7 +1676,7 @@ export interface paths {
          * Toned
          * @description A photo as it will be read.
          */
-        get: operations["toned_api_projects__project_id__photos_toned_get"];
+        get: operations["toned_api_v1_projects__project_id__photos_toned_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1452,7 +1685,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/plan": {
+    "/api/v1/projects/{project_id}/photos/zip": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Pass On
+         * @description Photos as a ZIP file: those named (one to a line), else all that are kept; as they are, or as they are read.
+         */
+        post: operations["pass_on_api_v1_projects__project_id__photos_zip_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project_id}/plan": {
         parameters: {
             query?: never;
             header?: never;
@@ -1463,12 +1716,12 @@ export interface paths {
          * Read
          * @description The project's plan.
          */
-        get: operations["read_api_projects__project_id__plan_get"];
+        get: operations["read_api_v1_projects__project_id__plan_get"];
         /**
          * Change
          * @description Change the plan; what follows from it comes back. Without ``keep`` nothing is saved.
          */
-        put: operations["change_api_projects__project_id__plan_put"];
+        put: operations["change_api_v1_projects__project_id__plan_put"];
         post?: never;
         delete?: never;
         options?: never;
@@ -1476,7 +1729,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/plan/cameras.glb": {
+    "/api/v1/projects/{project_id}/plan/cameras.glb": {
         parameters: {
             query?: never;
             header?: never;
@@ -1487,7 +1740,7 @@ export interface paths {
          * Planned Cameras
          * @description The planned cameras about the stand-in, as glTF.
          */
-        get: operations["planned_cameras_api_projects__project_id__plan_cameras_glb_get"];
+        get: operations["planned_cameras_api_v1_projects__project_id__plan_cameras_glb_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1496,7 +1749,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/plan/expected": {
+    "/api/v1/projects/{project_id}/plan/expected": {
         parameters: {
             query?: never;
             header?: never;
@@ -1507,7 +1760,7 @@ export interface paths {
          * Expected Work
          * @description Time and memory that a build of the planned photos takes on this machine, by grade.
          */
-        get: operations["expected_work_api_projects__project_id__plan_expected_get"];
+        get: operations["expected_work_api_v1_projects__project_id__plan_expected_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1516,7 +1769,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/plan/marks.pdf": {
+    "/api/v1/projects/{project_id}/plan/marks.pdf": {
         parameters: {
             query?: never;
             header?: never;
@@ -1527,7 +1780,7 @@ export interface paths {
          * Marks To Print
          * @description Step marks for a table turned by hand, and the elevations of the laps, to print at true size.
          */
-        get: operations["marks_to_print_api_projects__project_id__plan_marks_pdf_get"];
+        get: operations["marks_to_print_api_v1_projects__project_id__plan_marks_pdf_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1536,7 +1789,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/plan/mat.json": {
+    "/api/v1/projects/{project_id}/plan/mat.json": {
         parameters: {
             query?: never;
             header?: never;
@@ -1547,7 +1800,7 @@ export interface paths {
          * Mat Places
          * @description Where the markers of a mat are.
          */
-        get: operations["mat_places_api_projects__project_id__plan_mat_json_get"];
+        get: operations["mat_places_api_v1_projects__project_id__plan_mat_json_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1556,7 +1809,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/plan/mat.pdf": {
+    "/api/v1/projects/{project_id}/plan/mat.pdf": {
         parameters: {
             query?: never;
             header?: never;
@@ -1567,7 +1820,7 @@ export interface paths {
          * Mat To Print
          * @description A marker mat to print at true size.
          */
-        get: operations["mat_to_print_api_projects__project_id__plan_mat_pdf_get"];
+        get: operations["mat_to_print_api_v1_projects__project_id__plan_mat_pdf_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1576,7 +1829,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/plan/mend": {
+    "/api/v1/projects/{project_id}/plan/mend": {
         parameters: {
             query?: never;
             header?: never;
@@ -1589,14 +1842,14 @@ export interface paths {
          * Mend
          * @description Add shots that mend the worst patches.
          */
-        post: operations["mend_api_projects__project_id__plan_mend_post"];
+        post: operations["mend_api_v1_projects__project_id__plan_mend_post"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/plan/mesh": {
+    "/api/v1/projects/{project_id}/plan/mesh": {
         parameters: {
             query?: never;
             header?: never;
@@ -1609,14 +1862,14 @@ export interface paths {
          * Bring Mesh
          * @description Bring in a mesh that stands in for the subject; what there is to say about it comes back.
          */
-        post: operations["bring_mesh_api_projects__project_id__plan_mesh_post"];
+        post: operations["bring_mesh_api_v1_projects__project_id__plan_mesh_post"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/plan/patches": {
+    "/api/v1/projects/{project_id}/plan/patches": {
         parameters: {
             query?: never;
             header?: never;
@@ -1627,7 +1880,7 @@ export interface paths {
          * Patches
          * @description The stand-in with what the planned photos see of it.
          */
-        get: operations["patches_api_projects__project_id__plan_patches_get"];
+        get: operations["patches_api_v1_projects__project_id__plan_patches_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1636,7 +1889,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/plan/plan.json": {
+    "/api/v1/projects/{project_id}/plan/plan.json": {
         parameters: {
             query?: never;
             header?: never;
@@ -1647,7 +1900,7 @@ export interface paths {
          * Plan File
          * @description The plan as a file.
          */
-        get: operations["plan_file_api_projects__project_id__plan_plan_json_get"];
+        get: operations["plan_file_api_v1_projects__project_id__plan_plan_json_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1656,7 +1909,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/plan/remarks": {
+    "/api/v1/projects/{project_id}/plan/remarks": {
         parameters: {
             query?: never;
             header?: never;
@@ -1667,7 +1920,7 @@ export interface paths {
          * Remarks
          * @description What there is to say about the saved plan: that something in it no longer fits.
          */
-        get: operations["remarks_api_projects__project_id__plan_remarks_get"];
+        get: operations["remarks_api_v1_projects__project_id__plan_remarks_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1676,7 +1929,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/plan/shoot": {
+    "/api/v1/projects/{project_id}/plan/shoot": {
         parameters: {
             query?: never;
             header?: never;
@@ -1689,14 +1942,14 @@ export interface paths {
          * Shoot
          * @description Shoot with the practice rig, as a job.
          */
-        post: operations["shoot_api_projects__project_id__plan_shoot_post"];
+        post: operations["shoot_api_v1_projects__project_id__plan_shoot_post"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/plan/shots.csv": {
+    "/api/v1/projects/{project_id}/plan/shots.csv": {
         parameters: {
             query?: never;
             header?: never;
@@ -1707,7 +1960,7 @@ export interface paths {
          * Shots
          * @description The shot list.
          */
-        get: operations["shots_api_projects__project_id__plan_shots_csv_get"];
+        get: operations["shots_api_v1_projects__project_id__plan_shots_csv_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1716,7 +1969,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/plan/shots.pdf": {
+    "/api/v1/projects/{project_id}/plan/shots.pdf": {
         parameters: {
             query?: never;
             header?: never;
@@ -1727,7 +1980,7 @@ export interface paths {
          * Shots To Print
          * @description The shot list as a sheet to print.
          */
-        get: operations["shots_to_print_api_projects__project_id__plan_shots_pdf_get"];
+        get: operations["shots_to_print_api_v1_projects__project_id__plan_shots_pdf_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1736,7 +1989,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/points/cleared": {
+    "/api/v1/projects/{project_id}/points/cleared": {
         parameters: {
             query?: never;
             header?: never;
@@ -1750,13 +2003,13 @@ export interface paths {
          * Bring Back
          * @description Have everything back that was cleared away and kept, as a job; the versions without it stay.
          */
-        delete: operations["bring_back_api_projects__project_id__points_cleared_delete"];
+        delete: operations["bring_back_api_v1_projects__project_id__points_cleared_delete"];
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/points/draft": {
+    "/api/v1/projects/{project_id}/points/draft": {
         parameters: {
             query?: never;
             header?: never;
@@ -1767,24 +2020,24 @@ export interface paths {
          * Read
          * @description The draft.
          */
-        get: operations["read_api_projects__project_id__points_draft_get"];
+        get: operations["read_api_v1_projects__project_id__points_draft_get"];
         put?: never;
         /**
          * Add
          * @description Delete what is chosen, or all else; nothing on disk changes until it is kept.
          */
-        post: operations["add_api_projects__project_id__points_draft_post"];
+        post: operations["add_api_v1_projects__project_id__points_draft_post"];
         /**
          * Give Up
          * @description Give the draft up, to begin on the version of Points in use.
          */
-        delete: operations["give_up_api_projects__project_id__points_draft_delete"];
+        delete: operations["give_up_api_v1_projects__project_id__points_draft_delete"];
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/points/find": {
+    "/api/v1/projects/{project_id}/points/find": {
         parameters: {
             query?: never;
             header?: never;
@@ -1798,14 +2051,14 @@ export interface paths {
          * @description A term for the colour at a place or what hangs together about it, for what looks like strays, for the plane of what is chosen,
          *     or for what is in front under a shape.
          */
-        post: operations["find_api_projects__project_id__points_find_post"];
+        post: operations["find_api_v1_projects__project_id__points_find_post"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/points/gone": {
+    "/api/v1/projects/{project_id}/points/gone": {
         parameters: {
             query?: never;
             header?: never;
@@ -1816,7 +2069,7 @@ export interface paths {
          * Gone
          * @description Which points the draft takes away, as for a choice.
          */
-        get: operations["gone_api_projects__project_id__points_gone_get"];
+        get: operations["gone_api_v1_projects__project_id__points_gone_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1825,7 +2078,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/points/keep": {
+    "/api/v1/projects/{project_id}/points/keep": {
         parameters: {
             query?: never;
             header?: never;
@@ -1838,34 +2091,14 @@ export interface paths {
          * Keep
          * @description Turn the draft into a version, as a job. Later versions of Points leave out the same.
          */
-        post: operations["keep_api_projects__project_id__points_keep_post"];
+        post: operations["keep_api_v1_projects__project_id__points_keep_post"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/points/redo": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Redo
-         * @description Do the edit taken back last again.
-         */
-        post: operations["redo_api_projects__project_id__points_redo_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/projects/{project_id}/points/select": {
+    "/api/v1/projects/{project_id}/points/select": {
         parameters: {
             query?: never;
             header?: never;
@@ -1878,14 +2111,34 @@ export interface paths {
          * Select
          * @description Which points some terms choose: how many, of how many, and a bit for each that the page draws.
          */
-        post: operations["select_api_projects__project_id__points_select_post"];
+        post: operations["select_api_v1_projects__project_id__points_select_post"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/points/undo": {
+    "/api/v1/projects/{project_id}/space": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Space
+         * @description What takes room, and what of it could go.
+         */
+        get: operations["space_api_v1_projects__project_id__space_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project_id}/space/free": {
         parameters: {
             query?: never;
             header?: never;
@@ -1895,17 +2148,81 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Undo
-         * @description Take the last edit back.
+         * Free
+         * @description Let things go; bytes that were freed. Versions go into the trash.
          */
-        post: operations["undo_api_projects__project_id__points_undo_post"];
+        post: operations["free_api_v1_projects__project_id__space_free_post"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/uploads": {
+    "/api/v1/projects/{project_id}/trash": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Trash
+         * @description What was removed, newest first.
+         */
+        get: operations["read_trash_api_v1_projects__project_id__trash_get"];
+        put?: never;
+        post?: never;
+        /**
+         * Empty Trash
+         * @description Delete all of it for good; bytes that were freed.
+         */
+        delete: operations["empty_trash_api_v1_projects__project_id__trash_delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project_id}/trash/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Delete One
+         * @description Delete something for good; bytes that were freed.
+         */
+        delete: operations["delete_one_api_v1_projects__project_id__trash__number__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project_id}/trash/{number}/bring-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Bring Back
+         * @description Put something back where it stood.
+         */
+        post: operations["bring_back_api_v1_projects__project_id__trash__number__bring_back_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project_id}/uploads": {
         parameters: {
             query?: never;
             header?: never;
@@ -1918,18 +2235,18 @@ export interface paths {
          * Create
          * @description Begin an upload; ``Upload-Metadata`` holds its ``filename``.
          */
-        post: operations["create_api_projects__project_id__uploads_post"];
+        post: operations["create_api_v1_projects__project_id__uploads_post"];
         delete?: never;
         /**
          * Able
          * @description What this end of the protocol can do.
          */
-        options: operations["able_api_projects__project_id__uploads_options"];
+        options: operations["able_api_v1_projects__project_id__uploads_options"];
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/uploads/{number}": {
+    "/api/v1/projects/{project_id}/uploads/{number}": {
         parameters: {
             query?: never;
             header?: never;
@@ -1943,21 +2260,21 @@ export interface paths {
          * Drop
          * @description Give an upload up.
          */
-        delete: operations["drop_api_projects__project_id__uploads__number__delete"];
+        delete: operations["drop_api_v1_projects__project_id__uploads__number__delete"];
         options?: never;
         /**
          * How Far
          * @description How much has come. What came whole before a kill is taken in now: its sender will not come back with more.
          */
-        head: operations["how_far_api_projects__project_id__uploads__number__head"];
+        head: operations["how_far_api_v1_projects__project_id__uploads__number__head"];
         /**
          * More
          * @description Go on; when all has come it is taken in, and a video is looked through as a job.
          */
-        patch: operations["more_api_projects__project_id__uploads__number__patch"];
+        patch: operations["more_api_v1_projects__project_id__uploads__number__patch"];
         trace?: never;
     };
-    "/api/projects/{project_id}/videos": {
+    "/api/v1/projects/{project_id}/videos": {
         parameters: {
             query?: never;
             header?: never;
@@ -1968,20 +2285,20 @@ export interface paths {
          * List Videos
          * @description All videos, with what looking through them gave.
          */
-        get: operations["list_videos_api_projects__project_id__videos_get"];
+        get: operations["list_videos_api_v1_projects__project_id__videos_get"];
         put?: never;
         /**
          * Upload
          * @description Take in a video; it is looked through as a job.
          */
-        post: operations["upload_api_projects__project_id__videos_post"];
+        post: operations["upload_api_v1_projects__project_id__videos_post"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/videos/{name}": {
+    "/api/v1/projects/{project_id}/videos/{name}": {
         parameters: {
             query?: never;
             header?: never;
@@ -1993,15 +2310,15 @@ export interface paths {
         post?: never;
         /**
          * Remove
-         * @description Remove a video; frames that were taken from it stay.
+         * @description Move a video into the project's trash; frames that were taken from it stay.
          */
-        delete: operations["remove_api_projects__project_id__videos__name__delete"];
+        delete: operations["remove_api_v1_projects__project_id__videos__name__delete"];
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/videos/{name}/choose": {
+    "/api/v1/projects/{project_id}/videos/{name}/choose": {
         parameters: {
             query?: never;
             header?: never;
@@ -2014,14 +2331,14 @@ export interface paths {
          * Choose
          * @description Which frames would be taken.
          */
-        post: operations["choose_api_projects__project_id__videos__name__choose_post"];
+        post: operations["choose_api_v1_projects__project_id__videos__name__choose_post"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/videos/{name}/look": {
+    "/api/v1/projects/{project_id}/videos/{name}/look": {
         parameters: {
             query?: never;
             header?: never;
@@ -2034,14 +2351,14 @@ export interface paths {
          * Look
          * @description Look through a video again, as a job: what that gave may be thrown away at any time.
          */
-        post: operations["look_api_projects__project_id__videos__name__look_post"];
+        post: operations["look_api_v1_projects__project_id__videos__name__look_post"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/videos/{name}/picture/{index}": {
+    "/api/v1/projects/{project_id}/videos/{name}/picture/{index}": {
         parameters: {
             query?: never;
             header?: never;
@@ -2052,7 +2369,7 @@ export interface paths {
          * Picture
          * @description A small picture of the video, by its place among them.
          */
-        get: operations["picture_api_projects__project_id__videos__name__picture__index__get"];
+        get: operations["picture_api_v1_projects__project_id__videos__name__picture__index__get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2061,7 +2378,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/videos/{name}/take": {
+    "/api/v1/projects/{project_id}/videos/{name}/take": {
         parameters: {
             query?: never;
             header?: never;
@@ -2074,14 +2391,42 @@ export interface paths {
          * Take
          * @description Take frames into the photos, as a job.
          */
-        post: operations["take_api_projects__project_id__videos__name__take_post"];
+        post: operations["take_api_v1_projects__project_id__videos__name__take_post"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/tone-presets": {
+    "/api/v1/session": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read
+         * @description What whoever asks may do.
+         */
+        get: operations["read_api_v1_session_get"];
+        put?: never;
+        /**
+         * Begin
+         * @description Say a passphrase; the answer sets a cookie.
+         */
+        post: operations["begin_api_v1_session_post"];
+        /**
+         * End
+         * @description End the session.
+         */
+        delete: operations["end_api_v1_session_delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tone-presets": {
         parameters: {
             query?: never;
             header?: never;
@@ -2092,7 +2437,7 @@ export interface paths {
          * Presets
          * @description Settings that were kept, by name.
          */
-        get: operations["presets_api_tone_presets_get"];
+        get: operations["presets_api_v1_tone_presets_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2101,7 +2446,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/tone-presets/{name}": {
+    "/api/v1/tone-presets/{name}": {
         parameters: {
             query?: never;
             header?: never;
@@ -2113,13 +2458,13 @@ export interface paths {
          * Keep Preset
          * @description Keep settings under a name.
          */
-        put: operations["keep_preset_api_tone_presets__name__put"];
+        put: operations["keep_preset_api_v1_tone_presets__name__put"];
         post?: never;
         /**
          * Forget Preset
          * @description Forget kept settings.
          */
-        delete: operations["forget_preset_api_tone_presets__name__delete"];
+        delete: operations["forget_preset_api_v1_tone_presets__name__delete"];
         options?: never;
         head?: never;
         patch?: never;
@@ -2163,23 +2508,36 @@ export interface components {
             /** Name */
             name?: string;
         };
-        /** Body_bring_mesh_api_projects__project_id__plan_mesh_post */
-        Body_bring_mesh_api_projects__project_id__plan_mesh_post: {
+        /** Body_bring_mesh_api_v1_projects__project_id__plan_mesh_post */
+        Body_bring_mesh_api_v1_projects__project_id__plan_mesh_post: {
             /** File */
             file: string;
         };
-        /** Body_upload_api_projects__project_id__photos_post */
-        Body_upload_api_projects__project_id__photos_post: {
+        /** Body_pass_on_api_v1_projects__project_id__photos_zip_post */
+        Body_pass_on_api_v1_projects__project_id__photos_zip_post: {
+            /**
+             * Evened
+             * @default false
+             */
+            evened: boolean;
+            /**
+             * Paths
+             * @default
+             */
+            paths: string;
+        };
+        /** Body_upload_api_v1_projects__project_id__photos_post */
+        Body_upload_api_v1_projects__project_id__photos_post: {
             /** Files */
             files: string[];
         };
-        /** Body_upload_api_projects__project_id__videos_post */
-        Body_upload_api_projects__project_id__videos_post: {
+        /** Body_upload_api_v1_projects__project_id__videos_post */
+        Body_upload_api_v1_projects__project_id__videos_post: {
             /** File */
             file: string;
         };
-        /** Body_upload_masks_api_projects__project_id__photos_masks_post */
-        Body_upload_masks_api_projects__project_id__photos_masks_post: {
+        /** Body_upload_masks_api_v1_projects__project_id__photos_masks_post */
+        Body_upload_masks_api_v1_projects__project_id__photos_masks_post: {
             /** Files */
             files: string[];
         };
@@ -2194,6 +2552,25 @@ export interface components {
             low?: number[];
             /** Turn */
             turn?: number;
+        };
+        /**
+         * BridgesEdit
+         * @description Take away narrow bridges that hold two parts of a selection together.
+         */
+        BridgesEdit: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "bridges";
+            /** Where */
+            where?: components["schemas"]["Choice"][] | null;
+            /**
+             * Widest
+             * @description Triangles across at most
+             * @default 4
+             */
+            widest: number;
         };
         /**
          * Brought
@@ -2215,6 +2592,8 @@ export interface components {
              * @default []
              */
             remarks: {
+                /** Code */
+                code: string;
                 /** Pattern */
                 pattern: string;
                 /** Text */
@@ -2415,9 +2794,21 @@ export interface components {
          * @description A version of Cameras.
          */
         CamerasVersion: {
+            /**
+             * Bytes
+             * @default 0
+             */
+            bytes: number;
+            /**
+             * Changed
+             * @default []
+             */
+            changed: components["schemas"]["Changed"][];
             figures: components["schemas"]["CamerasFigures"];
             /** Findings */
             findings: {
+                /** Code */
+                code: string;
                 /** Pattern */
                 pattern: string;
                 /** Text */
@@ -2427,6 +2818,8 @@ export interface components {
                     [key: string]: unknown;
                 };
             }[];
+            /** @default dressed */
+            grade: components["schemas"]["Grade"];
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -2434,6 +2827,16 @@ export interface components {
             layer: "cameras";
             /** Made */
             made: string;
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /**
+             * Note
+             * @default
+             */
+            note: string;
             /** Number */
             number: number;
             /** Parents */
@@ -2474,6 +2877,126 @@ export interface components {
             ];
             /** Side */
             side: number;
+        };
+        /**
+         * CenterEdit
+         * @description Shift base, middle or a place to the origin.
+         */
+        CenterEdit: {
+            /** At */
+            at?: [
+                number,
+                number,
+                number
+            ] | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "center";
+            /**
+             * On
+             * @default base
+             * @enum {string}
+             */
+            on: "base" | "middle" | "place";
+        };
+        /**
+         * Changed
+         * @description A setting that is not as its grade has it.
+         */
+        Changed: {
+            /** Name */
+            name: string;
+            /** Title */
+            title: string;
+            /** Value */
+            value: unknown;
+        };
+        /**
+         * Choice
+         * @description One step of a selection. What each way asks for is in docs/formats.md; places are in the world.
+         */
+        Choice: {
+            /** Angle */
+            angle?: number | null;
+            /** Aspect */
+            aspect?: number | null;
+            /** At */
+            at?: [
+                number,
+                number,
+                number
+            ][] | null;
+            /**
+             * By
+             * @enum {string}
+             */
+            by: "outline" | "brush" | "ball" | "box" | "side" | "height" | "slope" | "part" | "small parts" | "largest" | "flood" | "rims" | "everything" | "grow" | "shrink" | "invert";
+            /** Count */
+            count?: number | null;
+            /** Faces */
+            faces?: number | null;
+            /**
+             * Front
+             * @default true
+             */
+            front: boolean;
+            /** High */
+            high?: number | [
+                number,
+                number,
+                number
+            ] | null;
+            /**
+             * How
+             * @default replace
+             * @enum {string}
+             */
+            how: "replace" | "add" | "subtract" | "intersect";
+            /**
+             * Invert
+             * @default false
+             */
+            invert: boolean;
+            /** Low */
+            low?: number | [
+                number,
+                number,
+                number
+            ] | null;
+            /** Matrix */
+            matrix?: number[] | null;
+            /** Normal */
+            normal?: [
+                number,
+                number,
+                number
+            ] | null;
+            /** Outline */
+            outline?: [
+                number,
+                number
+            ][] | null;
+            /** Path */
+            path?: [
+                number,
+                number
+            ][] | null;
+            /** Point */
+            point?: [
+                number,
+                number,
+                number
+            ] | null;
+            /** Radius */
+            radius?: number | null;
+            /** Rings */
+            rings?: number | null;
+            /** Share */
+            share?: number | null;
+            /** Turn */
+            turn?: number | null;
         };
         /**
          * ChoiceIn
@@ -2634,7 +3157,7 @@ export interface components {
         };
         /**
          * CutEdit
-         * @description Cut at the faces of the keep box, or at the ground.
+         * @description Cut at the faces of the keep box, at the ground, at a height, or at a plane; what its normal points to stays.
          */
         CutEdit: {
             /**
@@ -2642,7 +3165,7 @@ export interface components {
              * @default box
              * @enum {string}
              */
-            at: "box" | "ground";
+            at: "box" | "ground" | "height" | "plane";
             /**
              * Closed
              * @description Close the cuts, so that the model is solid
@@ -2650,19 +3173,49 @@ export interface components {
              */
             closed: boolean;
             /**
+             * Height
+             * @description World units above the ground
+             */
+            height?: number | null;
+            /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
              */
             kind: "cut";
+            /** Normal */
+            normal?: [
+                number,
+                number,
+                number
+            ] | null;
+            /** Point */
+            point?: [
+                number,
+                number,
+                number
+            ] | null;
+            /**
+             * Upper
+             * @description Take away what lies above instead of below
+             * @default false
+             */
+            upper: boolean;
         };
         /**
          * DecimateEdit
-         * @description Fewer triangles.
+         * @description Fewer triangles: a count, or as few as an error allows.
          */
         DecimateEdit: {
             /**
+             * Error
+             * @description World units within which 95 % of it stays
+             * @default 0
+             */
+            error: number;
+            /**
              * Faces
              * @description Triangles wanted
+             * @default 0
              */
             faces: number;
             /**
@@ -2673,9 +3226,15 @@ export interface components {
         };
         /**
          * DeleteEdit
-         * @description Delete the triangles whose middle lies inside an outline drawn on the screen.
+         * @description Delete the triangles whose middle lies inside an outline drawn on the screen, or those that are selected.
          */
         DeleteEdit: {
+            /**
+             * Front
+             * @description Only what nothing hides
+             * @default false
+             */
+            front: boolean;
             /**
              * Invert
              * @description Delete what lies outside instead
@@ -2687,19 +3246,18 @@ export interface components {
              * @enum {string}
              */
             kind: "delete";
-            /**
-             * Matrix
-             * @description World to clip space, row by row
-             */
-            matrix: number[];
+            /** Matrix */
+            matrix?: number[] | null;
             /**
              * Outline
              * @description Corners, from -1 to 1 over the width and height, y up
              */
-            outline: [
+            outline?: [
                 number,
                 number
-            ][];
+            ][] | null;
+            /** Where */
+            where?: components["schemas"]["Choice"][] | null;
         };
         /**
          * DepthAt
@@ -2715,6 +3273,8 @@ export interface components {
             gsd?: number | null;
             /** Why */
             why?: {
+                /** Code */
+                code: string;
                 /** Pattern */
                 pattern: string;
                 /** Text */
@@ -2777,6 +3337,40 @@ export interface components {
             paths: string[];
         };
         /**
+         * EvenEdit
+         * @description Even triangles, of a length or a count.
+         */
+        EvenEdit: {
+            /**
+             * Adaptive
+             * @description Smaller where the surface bends
+             * @default false
+             */
+            adaptive: boolean;
+            /**
+             * Edge
+             * @description World units
+             * @default 0
+             */
+            edge: number;
+            /**
+             * Faces
+             * @default 0
+             */
+            faces: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "even";
+            /**
+             * Sharp
+             * @description Keep edges that bend by more (degrees)
+             * @default 180
+             */
+            sharp: number;
+        };
+        /**
          * Expected
          * @description What a grade takes.
          */
@@ -2812,6 +3406,38 @@ export interface components {
              * @default 1
              */
             times: number;
+        };
+        /**
+         * FillEdit
+         * @description Close holes.
+         */
+        FillEdit: {
+            /**
+             * At
+             * @description Only the one nearest to a place
+             */
+            at?: [
+                number,
+                number,
+                number
+            ] | null;
+            /**
+             * How
+             * @description By itself flat where the rim is flat
+             * @default auto
+             * @enum {string}
+             */
+            how: "auto" | "flat" | "smooth";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "fill";
+            /**
+             * Largest
+             * @description Only those no farther across (world units)
+             */
+            largest?: number | null;
         };
         /**
          * FilmOut
@@ -2897,9 +3523,21 @@ export interface components {
          * @description A version of Finish.
          */
         FinishVersion: {
+            /**
+             * Bytes
+             * @default 0
+             */
+            bytes: number;
+            /**
+             * Changed
+             * @default []
+             */
+            changed: components["schemas"]["Changed"][];
             figures: components["schemas"]["FinishFigures"];
             /** Findings */
             findings: {
+                /** Code */
+                code: string;
                 /** Pattern */
                 pattern: string;
                 /** Text */
@@ -2909,6 +3547,8 @@ export interface components {
                     [key: string]: unknown;
                 };
             }[];
+            /** @default dressed */
+            grade: components["schemas"]["Grade"];
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -2916,6 +3556,16 @@ export interface components {
             layer: "finish";
             /** Made */
             made: string;
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /**
+             * Note
+             * @default
+             */
+            note: string;
             /** Number */
             number: number;
             /** Parents */
@@ -2928,6 +3578,63 @@ export interface components {
             settings: {
                 [key: string]: unknown;
             };
+        };
+        /**
+         * FlattenEdit
+         * @description Lead to the plane that fits, or to the ground.
+         */
+        FlattenEdit: {
+            /**
+             * At
+             * @default fit
+             * @enum {string}
+             */
+            at: "fit" | "ground";
+            /**
+             * Brush
+             * @description Places a brush went over
+             */
+            brush?: [
+                number,
+                number,
+                number
+            ][] | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "flatten";
+            /**
+             * Radius
+             * @description Of the brush (world units)
+             */
+            radius?: number | null;
+            /**
+             * Soft
+             * @description Rings of triangles over which it fades at the rim
+             * @default 1
+             */
+            soft: number;
+            /** Where */
+            where?: components["schemas"]["Choice"][] | null;
+        };
+        /**
+         * FocalIn
+         * @description Focal length of some photos, as it would be on a 35 mm camera (mm).
+         */
+        FocalIn: {
+            /** Focal As 35 Mm */
+            focal_as_35_mm?: number | null;
+            /** Paths */
+            paths: string[];
+        };
+        /**
+         * FreeIn
+         * @description What is to go.
+         */
+        FreeIn: {
+            /** What */
+            what: ("cache" | "runs" | "versions" | "trash")[];
         };
         /**
          * FromPath
@@ -2993,11 +3700,6 @@ export interface components {
                 number
             ][][];
         };
-        /** HTTPValidationError */
-        HTTPValidationError: {
-            /** Detail */
-            detail?: components["schemas"]["ValidationError"][];
-        };
         /**
          * Health
          * @description That the server lives.
@@ -3035,6 +3737,47 @@ export interface components {
             after: number[];
             /** Before */
             before: number[];
+        };
+        /**
+         * HistoryOut
+         * @description What can be taken back and done again in a layer, and what that is, where it has a name.
+         */
+        HistoryOut: {
+            /**
+             * Layer
+             * @enum {string}
+             */
+            layer: "photos" | "masks" | "points" | "finish";
+            /** Redo */
+            redo: number;
+            /** Redo Says */
+            redo_says?: {
+                /** Code */
+                code: string;
+                /** Pattern */
+                pattern: string;
+                /** Text */
+                text: string;
+                /** Values */
+                values: {
+                    [key: string]: unknown;
+                };
+            } | null;
+            /** Undo */
+            undo: number;
+            /** Undo Says */
+            undo_says?: {
+                /** Code */
+                code: string;
+                /** Pattern */
+                pattern: string;
+                /** Text */
+                text: string;
+                /** Values */
+                values: {
+                    [key: string]: unknown;
+                };
+            } | null;
         };
         /**
          * Inspected
@@ -3075,6 +3818,8 @@ export interface components {
              * @description A sentence: in English, and the pattern and values by which it is said in another language.
              */
             says: {
+                /** Code */
+                code: string;
                 /** Pattern */
                 pattern: string;
                 /** Text */
@@ -3123,6 +3868,8 @@ export interface components {
             layer: string;
             /** Log */
             log: {
+                /** Code */
+                code: string;
                 /** Pattern */
                 pattern: string;
                 /** Text */
@@ -3139,6 +3886,8 @@ export interface components {
              * @description A sentence: in English, and the pattern and values by which it is said in another language.
              */
             message: {
+                /** Code */
+                code: string;
                 /** Pattern */
                 pattern: string;
                 /** Text */
@@ -3190,6 +3939,38 @@ export interface components {
             kept: boolean;
             /** Paths */
             paths: string[];
+        };
+        /**
+         * KeepEdit
+         * @description Delete all but what is selected.
+         */
+        KeepEdit: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "keep";
+            /**
+             * Where
+             * @description What is selected, step by step
+             */
+            where: components["schemas"]["Choice"][];
+        };
+        /**
+         * Label
+         * @description What somebody calls a version, and what they noted of it.
+         */
+        Label: {
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /**
+             * Note
+             * @default
+             */
+            note: string;
         };
         /**
          * Lap
@@ -3323,6 +4104,29 @@ export interface components {
             widest: number | null;
         };
         /**
+         * LevelEdit
+         * @description Turn so that the face at a place, or the plane of three, lies level; or two places stand above each other.
+         */
+        LevelEdit: {
+            /** At */
+            at: [
+                number,
+                number,
+                number
+            ][];
+            /**
+             * Down
+             * @description The face points down
+             * @default false
+             */
+            down: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "level";
+        };
+        /**
          * Light
          * @description What lights the subject; turn 0 is before its front, growing anticlockwise seen from above.
          */
@@ -3402,15 +4206,53 @@ export interface components {
             matrix: number[];
         };
         /**
+         * MadeFrom
+         * @description A version that was made from another.
+         */
+        MadeFrom: {
+            /** Bytes */
+            bytes: number;
+            /**
+             * Layer
+             * @enum {string}
+             */
+            layer: "photos" | "masks" | "cameras" | "points" | "surface" | "texture" | "finish";
+            /** Number */
+            number: number;
+        };
+        /**
          * MainBodyEdit
-         * @description Delete all but the connected body with most triangles.
+         * @description Delete all but the connected bodies with most triangles.
          */
         MainBodyEdit: {
+            /**
+             * Bodies
+             * @description How many stay
+             * @default 1
+             */
+            bodies: number;
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
              */
             kind: "main-body";
+        };
+        /**
+         * Mark
+         * @description Colour and note of a set.
+         */
+        Mark: {
+            /**
+             * Color
+             * @description As #rrggbb; empty for none
+             * @default
+             */
+            color: string;
+            /**
+             * Note
+             * @default
+             */
+            note: string;
         };
         /**
          * MarkHelpIn
@@ -3446,6 +4288,8 @@ export interface components {
             miss_px: number | null;
             /** Problem */
             problem?: {
+                /** Code */
+                code: string;
                 /** Pattern */
                 pattern: string;
                 /** Text */
@@ -3515,9 +4359,21 @@ export interface components {
          * @description A version of Masks.
          */
         MasksVersion: {
+            /**
+             * Bytes
+             * @default 0
+             */
+            bytes: number;
+            /**
+             * Changed
+             * @default []
+             */
+            changed: components["schemas"]["Changed"][];
             figures: components["schemas"]["MasksFigures"];
             /** Findings */
             findings: {
+                /** Code */
+                code: string;
                 /** Pattern */
                 pattern: string;
                 /** Text */
@@ -3527,6 +4383,8 @@ export interface components {
                     [key: string]: unknown;
                 };
             }[];
+            /** @default dressed */
+            grade: components["schemas"]["Grade"];
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -3534,6 +4392,16 @@ export interface components {
             layer: "masks";
             /** Made */
             made: string;
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /**
+             * Note
+             * @default
+             */
+            note: string;
             /** Number */
             number: number;
             /** Parents */
@@ -3678,7 +4546,7 @@ export interface components {
              * @default glb
              * @enum {string}
              */
-            format: "glb" | "obj" | "ply" | "stl" | "cloud" | "cameras";
+            format: "glb" | "obj" | "ply" | "stl" | "usdz" | "3mf" | "game" | "view" | "film" | "check" | "cloud" | "las" | "e57" | "cameras";
             /**
              * Levels
              * @description Simpler levels besides the model
@@ -3711,12 +4579,12 @@ export interface components {
              * Carries
              * @enum {string}
              */
-            carries: "texture" | "colours" | "shape" | "points" | "cameras";
+            carries: "texture" | "colours" | "shape" | "points" | "cameras" | "maps" | "alone" | "film";
             /**
              * Format
              * @enum {string}
              */
-            format: "glb" | "obj" | "ply" | "stl" | "cloud" | "cameras";
+            format: "glb" | "obj" | "ply" | "stl" | "usdz" | "3mf" | "game" | "view" | "film" | "check" | "cloud" | "las" | "e57" | "cameras";
             /** Title */
             title: string;
             /**
@@ -3774,6 +4642,14 @@ export interface components {
             widest: number[];
         };
         /**
+         * PathsIn
+         * @description Some photos.
+         */
+        PathsIn: {
+            /** Paths */
+            paths: string[];
+        };
+        /**
          * PhotoOut
          * @description A photo, as told to the page.
          */
@@ -3805,6 +4681,8 @@ export interface components {
             planned: number[] | null;
             /** Problem */
             problem: {
+                /** Code */
+                code: string;
                 /** Pattern */
                 pattern: string;
                 /** Text */
@@ -3846,9 +4724,21 @@ export interface components {
          * @description A version of Photos.
          */
         PhotosVersion: {
+            /**
+             * Bytes
+             * @default 0
+             */
+            bytes: number;
+            /**
+             * Changed
+             * @default []
+             */
+            changed: components["schemas"]["Changed"][];
             figures: components["schemas"]["PhotosFigures"];
             /** Findings */
             findings: {
+                /** Code */
+                code: string;
                 /** Pattern */
                 pattern: string;
                 /** Text */
@@ -3858,6 +4748,8 @@ export interface components {
                     [key: string]: unknown;
                 };
             }[];
+            /** @default dressed */
+            grade: components["schemas"]["Grade"];
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -3865,6 +4757,16 @@ export interface components {
             layer: "photos";
             /** Made */
             made: string;
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /**
+             * Note
+             * @default
+             */
+            note: string;
             /** Number */
             number: number;
             /** Parents */
@@ -3877,6 +4779,48 @@ export interface components {
             settings: {
                 [key: string]: unknown;
             };
+        };
+        /**
+         * PlaceEdit
+         * @description Turn about the origin (degrees about x, then y, then z), scale, shift.
+         */
+        PlaceEdit: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "place";
+            /**
+             * Scale
+             * @default 1
+             */
+            scale: number;
+            /**
+             * Shift
+             * @default [
+             *       0,
+             *       0,
+             *       0
+             *     ]
+             */
+            shift: [
+                number,
+                number,
+                number
+            ];
+            /**
+             * Turn
+             * @default [
+             *       0,
+             *       0,
+             *       0
+             *     ]
+             */
+            turn: [
+                number,
+                number,
+                number
+            ];
         };
         /**
          * PlanFile
@@ -4210,6 +5154,8 @@ export interface components {
             fills: number;
             /** Findings */
             findings: {
+                /** Code */
+                code: string;
                 /** Pattern */
                 pattern: string;
                 /** Text */
@@ -4327,9 +5273,21 @@ export interface components {
          * @description A version of Points.
          */
         PointsVersion: {
+            /**
+             * Bytes
+             * @default 0
+             */
+            bytes: number;
+            /**
+             * Changed
+             * @default []
+             */
+            changed: components["schemas"]["Changed"][];
             figures: components["schemas"]["PointsFigures"];
             /** Findings */
             findings: {
+                /** Code */
+                code: string;
                 /** Pattern */
                 pattern: string;
                 /** Text */
@@ -4339,6 +5297,8 @@ export interface components {
                     [key: string]: unknown;
                 };
             }[];
+            /** @default dressed */
+            grade: components["schemas"]["Grade"];
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -4346,6 +5306,16 @@ export interface components {
             layer: "points";
             /** Made */
             made: string;
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /**
+             * Note
+             * @default
+             */
+            note: string;
             /** Number */
             number: number;
             /** Parents */
@@ -4389,6 +5359,56 @@ export interface components {
             tone: components["schemas"]["ToneSettings"];
         };
         /**
+         * Problem
+         * @description Why a request was refused or failed (RFC 9457).
+         */
+        Problem: {
+            /**
+             * Code
+             * @description Stays when the words change; empty for mistakes that have no sentence of their own
+             */
+            code: string;
+            /**
+             * Detail
+             * @description What is wrong and what to do, in English
+             */
+            detail: string;
+            /**
+             * Errors
+             * @description Parts of the request that do not fit
+             */
+            errors?: components["schemas"]["Wrong"][];
+            /**
+             * Said
+             * @description The detail, to be said in another language
+             * @default null
+             */
+            said: {
+                /** Code */
+                code: string;
+                /** Pattern */
+                pattern: string;
+                /** Text */
+                text: string;
+                /** Values */
+                values: {
+                    [key: string]: unknown;
+                };
+            } | null;
+            /** Status */
+            status: number;
+            /**
+             * Title
+             * @description What the status means
+             */
+            title: string;
+            /**
+             * Type
+             * @description urn:vast-quarry:problem: and the code
+             */
+            type: string;
+        };
+        /**
          * ProjectIn
          * @description A new project, or a changed name or grade.
          */
@@ -4396,6 +5416,11 @@ export interface components {
             grade?: components["schemas"]["Grade"] | null;
             /** Name */
             name?: string | null;
+            /**
+             * Notes
+             * @description Markdown
+             */
+            notes?: string | null;
         };
         /**
          * ProjectOut
@@ -4421,6 +5446,8 @@ export interface components {
             made: string;
             /** Name */
             name: string;
+            /** Notes */
+            notes: string;
             /** Photos */
             photos: number;
             /** Picture */
@@ -4438,6 +5465,8 @@ export interface components {
             shape: string;
             /** Trouble */
             trouble?: {
+                /** Code */
+                code: string;
                 /** Pattern */
                 pattern: string;
                 /** Text */
@@ -4451,6 +5480,44 @@ export interface components {
             videos: number;
         };
         /**
+         * RaiseEdit
+         * @description Move outwards, or inwards below 0.
+         */
+        RaiseEdit: {
+            /**
+             * Brush
+             * @description Places a brush went over
+             */
+            brush?: [
+                number,
+                number,
+                number
+            ][] | null;
+            /**
+             * By
+             * @description World units
+             */
+            by: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "raise";
+            /**
+             * Radius
+             * @description Of the brush (world units)
+             */
+            radius?: number | null;
+            /**
+             * Soft
+             * @description Rings of triangles over which it fades at the rim
+             * @default 1
+             */
+            soft: number;
+            /** Where */
+            where?: components["schemas"]["Choice"][] | null;
+        };
+        /**
          * Refused
          * @description A file that was not taken, and why.
          */
@@ -4462,6 +5529,8 @@ export interface components {
              * @description A sentence: in English, and the pattern and values by which it is said in another language.
              */
             why: {
+                /** Code */
+                code: string;
                 /** Pattern */
                 pattern: string;
                 /** Text */
@@ -4471,6 +5540,56 @@ export interface components {
                     [key: string]: unknown;
                 };
             };
+        };
+        /**
+         * Removed
+         * @description Something that was removed together.
+         */
+        Removed: {
+            /** Bytes */
+            bytes: number;
+            /**
+             * In Use
+             * @default {}
+             */
+            in_use: {
+                [key: string]: number;
+            };
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "photos" | "video" | "versions";
+            /** Names */
+            names: string[];
+            /** Number */
+            number: number;
+            /** Places */
+            places: string[];
+            /** Removed */
+            removed: string;
+        };
+        /**
+         * ScaleEdit
+         * @description Scale so that two places lie a measured length apart.
+         */
+        ScaleEdit: {
+            /** At */
+            at: [
+                number,
+                number,
+                number
+            ][];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "scale";
+            /**
+             * Length
+             * @description Metres
+             */
+            length: number;
         };
         /**
          * SceneOut
@@ -4509,12 +5628,31 @@ export interface components {
             y: number;
         };
         /**
-         * SelectIn
-         * @description What is chosen.
+         * SelectOut
+         * @description What was selected: how many faces; while the worker still looks it is unknown, and ``making`` is the job.
          */
-        SelectIn: {
-            /** Terms */
-            terms: (components["schemas"]["OutlineTerm"] | components["schemas"]["BrushTerm"] | components["schemas"]["ColorTerm"] | components["schemas"]["ViewsTerm"] | components["schemas"]["PrecisionTerm"] | components["schemas"]["PlaneTerm"] | components["schemas"]["CellsTerm"] | components["schemas"]["TurnRound"])[];
+        SelectOut: {
+            /** Faces */
+            faces: number | null;
+            making: components["schemas"]["JobOut"] | null;
+        };
+        /**
+         * SessionIn
+         * @description A passphrase or a pairing code.
+         */
+        SessionIn: {
+            /** Passphrase */
+            passphrase: string;
+        };
+        /**
+         * SessionOut
+         * @description What whoever asks may do; nothing before they said who they are.
+         */
+        SessionOut: {
+            /** Open */
+            open: boolean;
+            /** Role */
+            role: ("owner" | "viewer") | null;
         };
         /**
          * SetIn
@@ -4528,6 +5666,27 @@ export interface components {
             name: string;
             /** Paths */
             paths: string[];
+        };
+        /**
+         * SetOut
+         * @description A set of photos.
+         */
+        SetOut: {
+            /**
+             * Color
+             * @description As #rrggbb; empty for none
+             * @default
+             */
+            color: string;
+            /** Count */
+            count: number;
+            /** Name */
+            name: string;
+            /**
+             * Note
+             * @default
+             */
+            note: string;
         };
         /**
          * SettingOut
@@ -4574,6 +5733,44 @@ export interface components {
             usual: number[] | null;
             /** Value */
             value: boolean | number | string | null;
+        };
+        /**
+         * SharpenEdit
+         * @description Make edges crisper.
+         */
+        SharpenEdit: {
+            /**
+             * Brush
+             * @description Places a brush went over
+             */
+            brush?: [
+                number,
+                number,
+                number
+            ][] | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "sharpen";
+            /**
+             * Radius
+             * @description Of the brush (world units)
+             */
+            radius?: number | null;
+            /**
+             * Soft
+             * @description Rings of triangles over which it fades at the rim
+             * @default 1
+             */
+            soft: number;
+            /**
+             * Strength
+             * @default 0.5
+             */
+            strength: number;
+            /** Where */
+            where?: components["schemas"]["Choice"][] | null;
         };
         /**
          * ShootIn
@@ -4637,6 +5834,62 @@ export interface components {
             row: number;
             /** Weight */
             weight: number;
+        };
+        /**
+         * SmoothEdit
+         * @description Smooth without shrinking.
+         */
+        SmoothEdit: {
+            /**
+             * Brush
+             * @description Places a brush went over
+             */
+            brush?: [
+                number,
+                number,
+                number
+            ][] | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "smooth";
+            /**
+             * Passes
+             * @default 10
+             */
+            passes: number;
+            /**
+             * Radius
+             * @description Of the brush (world units)
+             */
+            radius?: number | null;
+            /**
+             * Soft
+             * @description Rings of triangles over which it fades at the rim
+             * @default 1
+             */
+            soft: number;
+            /** Where */
+            where?: components["schemas"]["Choice"][] | null;
+        };
+        /**
+         * SpaceOut
+         * @description What of a project could go, in bytes.
+         */
+        SpaceOut: {
+            /** Cache */
+            cache: number;
+            /** Runs */
+            runs: number;
+            /** Total */
+            total: number;
+            /** Trash */
+            trash: number;
+            /** Version Names */
+            version_names: string[];
+            /** Versions */
+            versions: number;
         };
         /**
          * SpotOut
@@ -4704,9 +5957,21 @@ export interface components {
          * @description A version of Surface.
          */
         SurfaceVersion: {
+            /**
+             * Bytes
+             * @default 0
+             */
+            bytes: number;
+            /**
+             * Changed
+             * @default []
+             */
+            changed: components["schemas"]["Changed"][];
             figures: components["schemas"]["SurfaceFigures"];
             /** Findings */
             findings: {
+                /** Code */
+                code: string;
                 /** Pattern */
                 pattern: string;
                 /** Text */
@@ -4716,6 +5981,8 @@ export interface components {
                     [key: string]: unknown;
                 };
             }[];
+            /** @default dressed */
+            grade: components["schemas"]["Grade"];
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -4723,6 +5990,16 @@ export interface components {
             layer: "surface";
             /** Made */
             made: string;
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /**
+             * Note
+             * @default
+             */
+            note: string;
             /** Number */
             number: number;
             /** Parents */
@@ -4771,9 +6048,21 @@ export interface components {
          * @description A version of Texture.
          */
         TextureVersion: {
+            /**
+             * Bytes
+             * @default 0
+             */
+            bytes: number;
+            /**
+             * Changed
+             * @default []
+             */
+            changed: components["schemas"]["Changed"][];
             figures: components["schemas"]["TextureFigures"];
             /** Findings */
             findings: {
+                /** Code */
+                code: string;
                 /** Pattern */
                 pattern: string;
                 /** Text */
@@ -4783,6 +6072,8 @@ export interface components {
                     [key: string]: unknown;
                 };
             }[];
+            /** @default dressed */
+            grade: components["schemas"]["Grade"];
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -4790,6 +6081,16 @@ export interface components {
             layer: "texture";
             /** Made */
             made: string;
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /**
+             * Note
+             * @default
+             */
+            note: string;
             /** Number */
             number: number;
             /** Parents */
@@ -4899,6 +6200,21 @@ export interface components {
             sigma: number | null;
         };
         /**
+         * TrashOut
+         * @description The trash of a project, newest first.
+         */
+        TrashOut: {
+            /** Bytes */
+            bytes: number;
+            /**
+             * Days
+             * @default 30
+             */
+            days: number;
+            /** Items */
+            items: components["schemas"]["Removed"][];
+        };
+        /**
          * TurnRound
          * @description What was not chosen instead of what was.
          */
@@ -4923,19 +6239,6 @@ export interface components {
         UseIn: {
             /** Number */
             number: number;
-        };
-        /** ValidationError */
-        ValidationError: {
-            /** Context */
-            ctx?: Record<string, never>;
-            /** Input */
-            input?: unknown;
-            /** Location */
-            loc: (string | number)[];
-            /** Message */
-            msg: string;
-            /** Error Type */
-            type: string;
         };
         /**
          * VideoOut
@@ -5036,6 +6339,35 @@ export interface components {
              */
             kind: "drop islands" | "everything" | "fill holes" | "invert" | "margin" | "nothing" | "snap";
         };
+        /**
+         * Wrong
+         * @description A part of a request that does not fit.
+         */
+        Wrong: {
+            /** Loc */
+            loc: (string | number)[];
+            /** Msg */
+            msg: string;
+        };
+        /**
+         * SelectIn
+         * @description What is chosen.
+         */
+        vast_quarry__server__routers__clearing__SelectIn: {
+            /** Terms */
+            terms: (components["schemas"]["OutlineTerm"] | components["schemas"]["BrushTerm"] | components["schemas"]["ColorTerm"] | components["schemas"]["ViewsTerm"] | components["schemas"]["PrecisionTerm"] | components["schemas"]["PlaneTerm"] | components["schemas"]["CellsTerm"] | components["schemas"]["TurnRound"])[];
+        };
+        /**
+         * SelectIn
+         * @description What is to be selected, step by step.
+         */
+        vast_quarry__server__routers__drafts__SelectIn: {
+            /**
+             * Where
+             * @description What is selected, step by step
+             */
+            where: components["schemas"]["Choice"][];
+        };
     };
     responses: never;
     parameters: never;
@@ -5045,7 +6377,7 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
-    cameras_api_cameras_get: {
+    cameras_api_v1_cameras_get: {
         parameters: {
             query?: {
                 words?: string;
@@ -5066,18 +6398,63 @@ export interface operations {
                     "application/json": components["schemas"]["CameraBodyOut"][];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    lenses_api_cameras_lenses_get: {
+    lenses_api_v1_cameras_lenses_get: {
         parameters: {
             query: {
                 camera: string;
@@ -5098,18 +6475,63 @@ export interface operations {
                     "application/json": components["schemas"]["LensOut"][];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    health_api_health_get: {
+    health_api_v1_health_get: {
         parameters: {
             query?: never;
             header?: never;
@@ -5127,11 +6549,70 @@ export interface operations {
                     "application/json": components["schemas"]["Health"];
                 };
             };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
-    list_jobs_api_jobs_get: {
+    list_jobs_api_v1_jobs_get: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only jobs below this number */
+                before?: number | null;
+                /** @description At most so many that are over */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -5147,9 +6628,63 @@ export interface operations {
                     "application/json": components["schemas"]["JobOut"][];
                 };
             };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
-    events_api_jobs_events_get: {
+    events_api_v1_jobs_events_get: {
         parameters: {
             query?: never;
             header?: never;
@@ -5165,9 +6700,63 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
-    cancel_api_jobs__job_id__cancel_post: {
+    one_job_api_v1_jobs__job_id__get: {
         parameters: {
             query?: never;
             header?: never;
@@ -5187,18 +6776,72 @@ export interface operations {
                     "application/json": components["schemas"]["JobOut"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    go_on_api_jobs__job_id__go_on_post: {
+    cancel_api_v1_jobs__job_id__cancel_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -5218,18 +6861,72 @@ export interface operations {
                     "application/json": components["schemas"]["JobOut"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    pause_api_jobs__job_id__pause_post: {
+    go_on_api_v1_jobs__job_id__go_on_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -5249,20 +6946,164 @@ export interface operations {
                     "application/json": components["schemas"]["JobOut"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    list_projects_api_projects_get: {
+    pause_api_v1_jobs__job_id__pause_post: {
         parameters: {
             query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_projects_api_v1_projects_get: {
+        parameters: {
+            query?: {
+                /** @description Only projects below this number */
+                before?: number | null;
+                /** @description At most so many; else all */
+                limit?: number | null;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -5278,9 +7119,63 @@ export interface operations {
                     "application/json": components["schemas"]["ProjectOut"][];
                 };
             };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
-    add_project_api_projects_post: {
+    add_project_api_v1_projects_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -5302,18 +7197,63 @@ export interface operations {
                     "application/json": components["schemas"]["ProjectOut"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    read_project_api_projects__project_id__get: {
+    read_project_api_v1_projects__project_id__get: {
         parameters: {
             query?: never;
             header?: never;
@@ -5333,18 +7273,72 @@ export interface operations {
                     "application/json": components["schemas"]["ProjectOut"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    remove_project_api_projects__project_id__delete: {
+    remove_project_api_v1_projects__project_id__delete: {
         parameters: {
             query?: never;
             header?: never;
@@ -5362,18 +7356,72 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    change_project_api_projects__project_id__patch: {
+    change_project_api_v1_projects__project_id__patch: {
         parameters: {
             query?: never;
             header?: never;
@@ -5397,18 +7445,72 @@ export interface operations {
                     "application/json": components["schemas"]["ProjectOut"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    empty_cache_api_projects__project_id__cache_delete: {
+    empty_cache_api_v1_projects__project_id__cache_delete: {
         parameters: {
             query?: never;
             header?: never;
@@ -5428,18 +7530,72 @@ export interface operations {
                     "application/json": number;
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    kinds_api_projects__project_id__dispatch_get: {
+    kinds_api_v1_projects__project_id__dispatch_get: {
         parameters: {
             query?: never;
             header?: never;
@@ -5459,21 +7615,75 @@ export interface operations {
                     "application/json": components["schemas"]["ParcelsOut"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    parcel_api_projects__project_id__dispatch_parcel_get: {
+    parcel_api_v1_projects__project_id__dispatch_parcel_get: {
         parameters: {
             query?: {
-                format?: "glb" | "obj" | "ply" | "stl" | "cloud" | "cameras";
+                format?: "glb" | "obj" | "ply" | "stl" | "usdz" | "3mf" | "game" | "view" | "film" | "check" | "cloud" | "las" | "e57" | "cameras";
                 up?: "y" | "z";
                 unit?: "m" | "cm" | "mm";
                 /** @description Simpler levels besides the model */
@@ -5494,18 +7704,72 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    make_api_projects__project_id__dispatch_parcel_post: {
+    make_api_v1_projects__project_id__dispatch_parcel_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -5529,18 +7793,72 @@ export interface operations {
                     "application/json": components["schemas"]["JobOut"] | null;
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    recipe_api_projects__project_id__dispatch_recipe_get: {
+    recipe_api_v1_projects__project_id__dispatch_recipe_get: {
         parameters: {
             query?: never;
             header?: never;
@@ -5560,18 +7878,72 @@ export interface operations {
                     "application/json": unknown;
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    read_api_projects__project_id__draft_get: {
+    read_api_v1_projects__project_id__draft_get: {
         parameters: {
             query?: never;
             header?: never;
@@ -5591,18 +7963,72 @@ export interface operations {
                     "application/json": components["schemas"]["DraftOut"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    add_api_projects__project_id__draft_post: {
+    add_api_v1_projects__project_id__draft_post: {
         parameters: {
             query?: {
                 /** @description Version of Texture that is shown; another one is told, and nothing is done */
@@ -5616,7 +8042,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["DeleteEdit"] | components["schemas"]["CutEdit"] | components["schemas"]["MainBodyEdit"] | components["schemas"]["DecimateEdit"];
+                "application/json": components["schemas"]["DeleteEdit"] | components["schemas"]["KeepEdit"] | components["schemas"]["CutEdit"] | components["schemas"]["MainBodyEdit"] | components["schemas"]["BridgesEdit"] | components["schemas"]["FillEdit"] | components["schemas"]["SmoothEdit"] | components["schemas"]["SharpenEdit"] | components["schemas"]["FlattenEdit"] | components["schemas"]["RaiseEdit"] | components["schemas"]["PlaceEdit"] | components["schemas"]["LevelEdit"] | components["schemas"]["CenterEdit"] | components["schemas"]["ScaleEdit"] | components["schemas"]["DecimateEdit"] | components["schemas"]["EvenEdit"];
             };
         };
         responses: {
@@ -5629,18 +8055,72 @@ export interface operations {
                     "application/json": components["schemas"]["DraftOut"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    begin_anew_api_projects__project_id__draft_delete: {
+    begin_anew_api_v1_projects__project_id__draft_delete: {
         parameters: {
             query?: never;
             header?: never;
@@ -5660,18 +8140,242 @@ export interface operations {
                     "application/json": components["schemas"]["DraftOut"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    keep_api_projects__project_id__draft_keep_post: {
+    carry_api_v1_projects__project_id__draft_carry_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftOut"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    edits_api_v1_projects__project_id__draft_edits_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    keep_api_v1_projects__project_id__draft_keep_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -5691,18 +8395,72 @@ export interface operations {
                     "application/json": components["schemas"]["JobOut"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    make_api_projects__project_id__draft_make_post: {
+    make_api_v1_projects__project_id__draft_make_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -5722,18 +8480,72 @@ export interface operations {
                     "application/json": components["schemas"]["DraftOut"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    mesh_api_projects__project_id__draft_mesh_get: {
+    mesh_api_v1_projects__project_id__draft_mesh_get: {
         parameters: {
             query?: never;
             header?: never;
@@ -5751,18 +8563,72 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    redo_api_projects__project_id__draft_redo_post: {
+    select_api_v1_projects__project_id__draft_select_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -5771,7 +8637,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["vast_quarry__server__routers__drafts__SelectIn"];
+            };
+        };
         responses: {
             /** @description Successful Response */
             202: {
@@ -5779,21 +8649,75 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["DraftOut"];
+                    "application/json": components["schemas"]["SelectOut"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    undo_api_projects__project_id__draft_undo_post: {
+    selected_api_v1_projects__project_id__draft_selected_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -5802,29 +8726,85 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["vast_quarry__server__routers__drafts__SelectIn"];
+            };
+        };
         responses: {
             /** @description Successful Response */
-            202: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["DraftOut"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    duplicate_project_api_projects__project_id__duplicate_post: {
+    duplicate_project_api_v1_projects__project_id__duplicate_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -5848,18 +8828,330 @@ export interface operations {
                     "application/json": components["schemas"]["ProjectOut"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    list_layers_api_projects__project_id__layers_get: {
+    read_history_api_v1_projects__project_id__history__layer__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+                layer: "photos" | "masks" | "points" | "finish";
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HistoryOut"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    redo_api_v1_projects__project_id__history__layer__redo_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+                layer: "photos" | "masks" | "points" | "finish";
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HistoryOut"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    undo_api_v1_projects__project_id__history__layer__undo_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+                layer: "photos" | "masks" | "points" | "finish";
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HistoryOut"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_layers_api_v1_projects__project_id__layers_get: {
         parameters: {
             query?: never;
             header?: never;
@@ -5879,18 +9171,72 @@ export interface operations {
                     "application/json": components["schemas"]["LayerOut"][];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    lenses_api_projects__project_id__layers_cameras_lenses_get: {
+    lenses_api_v1_projects__project_id__layers_cameras_lenses_get: {
         parameters: {
             query?: {
                 number?: number | null;
@@ -5912,18 +9258,72 @@ export interface operations {
                     "application/json": components["schemas"]["LensMapOut"][];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    live_api_projects__project_id__layers_cameras_live_get: {
+    live_api_v1_projects__project_id__layers_cameras_live_get: {
         parameters: {
             query?: never;
             header?: never;
@@ -5943,18 +9343,72 @@ export interface operations {
                     "application/json": components["schemas"]["LiveOut"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    mark_help_api_projects__project_id__layers_cameras_mark_help_post: {
+    mark_help_api_v1_projects__project_id__layers_cameras_mark_help_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -5978,18 +9432,72 @@ export interface operations {
                     "application/json": components["schemas"]["MarkHelpOut"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    matches_api_projects__project_id__layers_cameras_matches_get: {
+    matches_api_v1_projects__project_id__layers_cameras_matches_get: {
         parameters: {
             query: {
                 a: number;
@@ -6012,18 +9520,72 @@ export interface operations {
                     "application/json": components["schemas"]["MatchOut"][];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    pairs_api_projects__project_id__layers_cameras_pairs_get: {
+    pairs_api_v1_projects__project_id__layers_cameras_pairs_get: {
         parameters: {
             query?: never;
             header?: never;
@@ -6043,18 +9605,72 @@ export interface operations {
                     "application/json": components["schemas"]["PairOut"][];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    scene_api_projects__project_id__layers_cameras_scene_get: {
+    scene_api_v1_projects__project_id__layers_cameras_scene_get: {
         parameters: {
             query?: {
                 number?: number | null;
@@ -6076,18 +9692,72 @@ export interface operations {
                     "application/json": components["schemas"]["SceneOut"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    through_api_projects__project_id__layers_cameras_through_get: {
+    through_api_v1_projects__project_id__layers_cameras_through_get: {
         parameters: {
             query: {
                 row: number;
@@ -6107,18 +9777,72 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    ties_api_projects__project_id__layers_cameras_ties_get: {
+    ties_api_v1_projects__project_id__layers_cameras_ties_get: {
         parameters: {
             query: {
                 row: number;
@@ -6142,18 +9866,72 @@ export interface operations {
                     };
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    track_api_projects__project_id__layers_cameras_track_get: {
+    track_api_v1_projects__project_id__layers_cameras_track_get: {
         parameters: {
             query: {
                 x: number;
@@ -6177,18 +9955,72 @@ export interface operations {
                     "application/json": components["schemas"]["TrackOut"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    track_of_api_projects__project_id__layers_cameras_track_of_get: {
+    track_of_api_v1_projects__project_id__layers_cameras_track_of_get: {
         parameters: {
             query: {
                 row: number;
@@ -6212,18 +10044,72 @@ export interface operations {
                     "application/json": components["schemas"]["TrackOut"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    nearby_points_api_projects__project_id__layers_points_nearby_post: {
+    nearby_points_api_v1_projects__project_id__layers_points_nearby_post: {
         parameters: {
             query?: {
                 number?: number | null;
@@ -6247,18 +10133,72 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    held_out_api_projects__project_id__layers_texture_held_out_get: {
+    held_out_api_v1_projects__project_id__layers_texture_held_out_get: {
         parameters: {
             query: {
                 row: number;
@@ -6280,18 +10220,72 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    atlas_api_projects__project_id__layers__layer__atlas_get: {
+    atlas_api_v1_projects__project_id__layers__layer__atlas_get: {
         parameters: {
             query?: {
                 number?: number | null;
@@ -6312,18 +10306,72 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    atlas_map_api_projects__project_id__layers__layer__atlas_map__kind__get: {
+    atlas_map_api_v1_projects__project_id__layers__layer__atlas_map__kind__get: {
         parameters: {
             query?: {
                 number?: number | null;
@@ -6345,18 +10393,72 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    cloud_api_projects__project_id__layers__layer__cloud_get: {
+    cloud_api_v1_projects__project_id__layers__layer__cloud_get: {
         parameters: {
             query?: {
                 number?: number | null;
@@ -6378,18 +10480,72 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    mesh_api_projects__project_id__layers__layer__mesh_get: {
+    mesh_api_v1_projects__project_id__layers__layer__mesh_get: {
         parameters: {
             query?: {
                 number?: number | null;
@@ -6410,18 +10566,72 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    poster_api_projects__project_id__layers__layer__poster_get: {
+    poster_api_v1_projects__project_id__layers__layer__poster_get: {
         parameters: {
             query?: {
                 number?: number | null;
@@ -6442,18 +10652,72 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    run_api_projects__project_id__layers__layer__run_post: {
+    run_api_v1_projects__project_id__layers__layer__run_post: {
         parameters: {
             query?: {
                 everything?: boolean;
@@ -6477,18 +10741,72 @@ export interface operations {
                     "application/json": components["schemas"]["JobOut"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    seen_by_api_projects__project_id__layers__layer__seen_by_get: {
+    seen_by_api_v1_projects__project_id__layers__layer__seen_by_get: {
         parameters: {
             query: {
                 x: number;
@@ -6514,18 +10832,72 @@ export interface operations {
                     "application/json": components["schemas"]["SpotOut"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    change_settings_api_projects__project_id__layers__layer__settings_put: {
+    change_settings_api_v1_projects__project_id__layers__layer__settings_put: {
         parameters: {
             query?: never;
             header?: never;
@@ -6560,6 +10932,13 @@ export interface operations {
                      * @description For photos without one in their data, as it would be on a 35 mm camera. Empty: it is guessed, then solved.
                      */
                     focal_as_35_mm?: number | null;
+                    /**
+                     * Focals
+                     * @description Focal length of single photos as on a 35 mm camera (mm), by path
+                     */
+                    focals?: {
+                        [key: string]: number;
+                    };
                     /**
                      * Folder
                      * @description Folder that holds the photos
@@ -7357,6 +11736,12 @@ export interface operations {
                      */
                     edits?: ({
                         /**
+                         * Front
+                         * @description Only what nothing hides
+                         * @default false
+                         */
+                        front?: boolean;
+                        /**
                          * Invert
                          * @description Delete what lies outside instead
                          * @default false
@@ -7367,26 +11752,196 @@ export interface operations {
                          * @constant
                          */
                         kind: "delete";
-                        /**
-                         * Matrix
-                         * @description World to clip space, row by row
-                         */
-                        matrix: number[];
+                        /** Matrix */
+                        matrix?: number[] | null;
                         /**
                          * Outline
                          * @description Corners, from -1 to 1 over the width and height, y up
                          */
-                        outline: [
+                        outline?: [
                             number,
                             number
-                        ][];
+                        ][] | null;
+                        /** Where */
+                        where?: {
+                            /** Angle */
+                            angle?: number | null;
+                            /** Aspect */
+                            aspect?: number | null;
+                            /** At */
+                            at?: [
+                                number,
+                                number,
+                                number
+                            ][] | null;
+                            /**
+                             * By
+                             * @enum {string}
+                             */
+                            by: "outline" | "brush" | "ball" | "box" | "side" | "height" | "slope" | "part" | "small parts" | "largest" | "flood" | "rims" | "everything" | "grow" | "shrink" | "invert";
+                            /** Count */
+                            count?: number | null;
+                            /** Faces */
+                            faces?: number | null;
+                            /**
+                             * Front
+                             * @default true
+                             */
+                            front?: boolean;
+                            /** High */
+                            high?: number | [
+                                number,
+                                number,
+                                number
+                            ] | null;
+                            /**
+                             * How
+                             * @default replace
+                             * @enum {string}
+                             */
+                            how?: "replace" | "add" | "subtract" | "intersect";
+                            /**
+                             * Invert
+                             * @default false
+                             */
+                            invert?: boolean;
+                            /** Low */
+                            low?: number | [
+                                number,
+                                number,
+                                number
+                            ] | null;
+                            /** Matrix */
+                            matrix?: number[] | null;
+                            /** Normal */
+                            normal?: [
+                                number,
+                                number,
+                                number
+                            ] | null;
+                            /** Outline */
+                            outline?: [
+                                number,
+                                number
+                            ][] | null;
+                            /** Path */
+                            path?: [
+                                number,
+                                number
+                            ][] | null;
+                            /** Point */
+                            point?: [
+                                number,
+                                number,
+                                number
+                            ] | null;
+                            /** Radius */
+                            radius?: number | null;
+                            /** Rings */
+                            rings?: number | null;
+                            /** Share */
+                            share?: number | null;
+                            /** Turn */
+                            turn?: number | null;
+                        }[] | null;
+                    } | {
+                        /**
+                         * Kind
+                         * @constant
+                         */
+                        kind: "keep";
+                        /**
+                         * Where
+                         * @description What is selected, step by step
+                         */
+                        where: {
+                            /** Angle */
+                            angle?: number | null;
+                            /** Aspect */
+                            aspect?: number | null;
+                            /** At */
+                            at?: [
+                                number,
+                                number,
+                                number
+                            ][] | null;
+                            /**
+                             * By
+                             * @enum {string}
+                             */
+                            by: "outline" | "brush" | "ball" | "box" | "side" | "height" | "slope" | "part" | "small parts" | "largest" | "flood" | "rims" | "everything" | "grow" | "shrink" | "invert";
+                            /** Count */
+                            count?: number | null;
+                            /** Faces */
+                            faces?: number | null;
+                            /**
+                             * Front
+                             * @default true
+                             */
+                            front?: boolean;
+                            /** High */
+                            high?: number | [
+                                number,
+                                number,
+                                number
+                            ] | null;
+                            /**
+                             * How
+                             * @default replace
+                             * @enum {string}
+                             */
+                            how?: "replace" | "add" | "subtract" | "intersect";
+                            /**
+                             * Invert
+                             * @default false
+                             */
+                            invert?: boolean;
+                            /** Low */
+                            low?: number | [
+                                number,
+                                number,
+                                number
+                            ] | null;
+                            /** Matrix */
+                            matrix?: number[] | null;
+                            /** Normal */
+                            normal?: [
+                                number,
+                                number,
+                                number
+                            ] | null;
+                            /** Outline */
+                            outline?: [
+                                number,
+                                number
+                            ][] | null;
+                            /** Path */
+                            path?: [
+                                number,
+                                number
+                            ][] | null;
+                            /** Point */
+                            point?: [
+                                number,
+                                number,
+                                number
+                            ] | null;
+                            /** Radius */
+                            radius?: number | null;
+                            /** Rings */
+                            rings?: number | null;
+                            /** Share */
+                            share?: number | null;
+                            /** Turn */
+                            turn?: number | null;
+                        }[];
                     } | {
                         /**
                          * At
                          * @default box
                          * @enum {string}
                          */
-                        at?: "box" | "ground";
+                        at?: "box" | "ground" | "height" | "plane";
                         /**
                          * Closed
                          * @description Close the cuts, so that the model is solid
@@ -7394,11 +11949,40 @@ export interface operations {
                          */
                         closed?: boolean;
                         /**
+                         * Height
+                         * @description World units above the ground
+                         */
+                        height?: number | null;
+                        /**
                          * Kind
                          * @constant
                          */
                         kind: "cut";
+                        /** Normal */
+                        normal?: [
+                            number,
+                            number,
+                            number
+                        ] | null;
+                        /** Point */
+                        point?: [
+                            number,
+                            number,
+                            number
+                        ] | null;
+                        /**
+                         * Upper
+                         * @description Take away what lies above instead of below
+                         * @default false
+                         */
+                        upper?: boolean;
                     } | {
+                        /**
+                         * Bodies
+                         * @description How many stay
+                         * @default 1
+                         */
+                        bodies?: number;
                         /**
                          * Kind
                          * @constant
@@ -7406,15 +11990,715 @@ export interface operations {
                         kind: "main-body";
                     } | {
                         /**
+                         * Kind
+                         * @constant
+                         */
+                        kind: "bridges";
+                        /** Where */
+                        where?: {
+                            /** Angle */
+                            angle?: number | null;
+                            /** Aspect */
+                            aspect?: number | null;
+                            /** At */
+                            at?: [
+                                number,
+                                number,
+                                number
+                            ][] | null;
+                            /**
+                             * By
+                             * @enum {string}
+                             */
+                            by: "outline" | "brush" | "ball" | "box" | "side" | "height" | "slope" | "part" | "small parts" | "largest" | "flood" | "rims" | "everything" | "grow" | "shrink" | "invert";
+                            /** Count */
+                            count?: number | null;
+                            /** Faces */
+                            faces?: number | null;
+                            /**
+                             * Front
+                             * @default true
+                             */
+                            front?: boolean;
+                            /** High */
+                            high?: number | [
+                                number,
+                                number,
+                                number
+                            ] | null;
+                            /**
+                             * How
+                             * @default replace
+                             * @enum {string}
+                             */
+                            how?: "replace" | "add" | "subtract" | "intersect";
+                            /**
+                             * Invert
+                             * @default false
+                             */
+                            invert?: boolean;
+                            /** Low */
+                            low?: number | [
+                                number,
+                                number,
+                                number
+                            ] | null;
+                            /** Matrix */
+                            matrix?: number[] | null;
+                            /** Normal */
+                            normal?: [
+                                number,
+                                number,
+                                number
+                            ] | null;
+                            /** Outline */
+                            outline?: [
+                                number,
+                                number
+                            ][] | null;
+                            /** Path */
+                            path?: [
+                                number,
+                                number
+                            ][] | null;
+                            /** Point */
+                            point?: [
+                                number,
+                                number,
+                                number
+                            ] | null;
+                            /** Radius */
+                            radius?: number | null;
+                            /** Rings */
+                            rings?: number | null;
+                            /** Share */
+                            share?: number | null;
+                            /** Turn */
+                            turn?: number | null;
+                        }[] | null;
+                        /**
+                         * Widest
+                         * @description Triangles across at most
+                         * @default 4
+                         */
+                        widest?: number;
+                    } | {
+                        /**
+                         * At
+                         * @description Only the one nearest to a place
+                         */
+                        at?: [
+                            number,
+                            number,
+                            number
+                        ] | null;
+                        /**
+                         * How
+                         * @description By itself flat where the rim is flat
+                         * @default auto
+                         * @enum {string}
+                         */
+                        how?: "auto" | "flat" | "smooth";
+                        /**
+                         * Kind
+                         * @constant
+                         */
+                        kind: "fill";
+                        /**
+                         * Largest
+                         * @description Only those no farther across (world units)
+                         */
+                        largest?: number | null;
+                    } | {
+                        /**
+                         * Brush
+                         * @description Places a brush went over
+                         */
+                        brush?: [
+                            number,
+                            number,
+                            number
+                        ][] | null;
+                        /**
+                         * Kind
+                         * @constant
+                         */
+                        kind: "smooth";
+                        /**
+                         * Passes
+                         * @default 10
+                         */
+                        passes?: number;
+                        /**
+                         * Radius
+                         * @description Of the brush (world units)
+                         */
+                        radius?: number | null;
+                        /**
+                         * Soft
+                         * @description Rings of triangles over which it fades at the rim
+                         * @default 1
+                         */
+                        soft?: number;
+                        /** Where */
+                        where?: {
+                            /** Angle */
+                            angle?: number | null;
+                            /** Aspect */
+                            aspect?: number | null;
+                            /** At */
+                            at?: [
+                                number,
+                                number,
+                                number
+                            ][] | null;
+                            /**
+                             * By
+                             * @enum {string}
+                             */
+                            by: "outline" | "brush" | "ball" | "box" | "side" | "height" | "slope" | "part" | "small parts" | "largest" | "flood" | "rims" | "everything" | "grow" | "shrink" | "invert";
+                            /** Count */
+                            count?: number | null;
+                            /** Faces */
+                            faces?: number | null;
+                            /**
+                             * Front
+                             * @default true
+                             */
+                            front?: boolean;
+                            /** High */
+                            high?: number | [
+                                number,
+                                number,
+                                number
+                            ] | null;
+                            /**
+                             * How
+                             * @default replace
+                             * @enum {string}
+                             */
+                            how?: "replace" | "add" | "subtract" | "intersect";
+                            /**
+                             * Invert
+                             * @default false
+                             */
+                            invert?: boolean;
+                            /** Low */
+                            low?: number | [
+                                number,
+                                number,
+                                number
+                            ] | null;
+                            /** Matrix */
+                            matrix?: number[] | null;
+                            /** Normal */
+                            normal?: [
+                                number,
+                                number,
+                                number
+                            ] | null;
+                            /** Outline */
+                            outline?: [
+                                number,
+                                number
+                            ][] | null;
+                            /** Path */
+                            path?: [
+                                number,
+                                number
+                            ][] | null;
+                            /** Point */
+                            point?: [
+                                number,
+                                number,
+                                number
+                            ] | null;
+                            /** Radius */
+                            radius?: number | null;
+                            /** Rings */
+                            rings?: number | null;
+                            /** Share */
+                            share?: number | null;
+                            /** Turn */
+                            turn?: number | null;
+                        }[] | null;
+                    } | {
+                        /**
+                         * Brush
+                         * @description Places a brush went over
+                         */
+                        brush?: [
+                            number,
+                            number,
+                            number
+                        ][] | null;
+                        /**
+                         * Kind
+                         * @constant
+                         */
+                        kind: "sharpen";
+                        /**
+                         * Radius
+                         * @description Of the brush (world units)
+                         */
+                        radius?: number | null;
+                        /**
+                         * Soft
+                         * @description Rings of triangles over which it fades at the rim
+                         * @default 1
+                         */
+                        soft?: number;
+                        /**
+                         * Strength
+                         * @default 0.5
+                         */
+                        strength?: number;
+                        /** Where */
+                        where?: {
+                            /** Angle */
+                            angle?: number | null;
+                            /** Aspect */
+                            aspect?: number | null;
+                            /** At */
+                            at?: [
+                                number,
+                                number,
+                                number
+                            ][] | null;
+                            /**
+                             * By
+                             * @enum {string}
+                             */
+                            by: "outline" | "brush" | "ball" | "box" | "side" | "height" | "slope" | "part" | "small parts" | "largest" | "flood" | "rims" | "everything" | "grow" | "shrink" | "invert";
+                            /** Count */
+                            count?: number | null;
+                            /** Faces */
+                            faces?: number | null;
+                            /**
+                             * Front
+                             * @default true
+                             */
+                            front?: boolean;
+                            /** High */
+                            high?: number | [
+                                number,
+                                number,
+                                number
+                            ] | null;
+                            /**
+                             * How
+                             * @default replace
+                             * @enum {string}
+                             */
+                            how?: "replace" | "add" | "subtract" | "intersect";
+                            /**
+                             * Invert
+                             * @default false
+                             */
+                            invert?: boolean;
+                            /** Low */
+                            low?: number | [
+                                number,
+                                number,
+                                number
+                            ] | null;
+                            /** Matrix */
+                            matrix?: number[] | null;
+                            /** Normal */
+                            normal?: [
+                                number,
+                                number,
+                                number
+                            ] | null;
+                            /** Outline */
+                            outline?: [
+                                number,
+                                number
+                            ][] | null;
+                            /** Path */
+                            path?: [
+                                number,
+                                number
+                            ][] | null;
+                            /** Point */
+                            point?: [
+                                number,
+                                number,
+                                number
+                            ] | null;
+                            /** Radius */
+                            radius?: number | null;
+                            /** Rings */
+                            rings?: number | null;
+                            /** Share */
+                            share?: number | null;
+                            /** Turn */
+                            turn?: number | null;
+                        }[] | null;
+                    } | {
+                        /**
+                         * At
+                         * @default fit
+                         * @enum {string}
+                         */
+                        at?: "fit" | "ground";
+                        /**
+                         * Brush
+                         * @description Places a brush went over
+                         */
+                        brush?: [
+                            number,
+                            number,
+                            number
+                        ][] | null;
+                        /**
+                         * Kind
+                         * @constant
+                         */
+                        kind: "flatten";
+                        /**
+                         * Radius
+                         * @description Of the brush (world units)
+                         */
+                        radius?: number | null;
+                        /**
+                         * Soft
+                         * @description Rings of triangles over which it fades at the rim
+                         * @default 1
+                         */
+                        soft?: number;
+                        /** Where */
+                        where?: {
+                            /** Angle */
+                            angle?: number | null;
+                            /** Aspect */
+                            aspect?: number | null;
+                            /** At */
+                            at?: [
+                                number,
+                                number,
+                                number
+                            ][] | null;
+                            /**
+                             * By
+                             * @enum {string}
+                             */
+                            by: "outline" | "brush" | "ball" | "box" | "side" | "height" | "slope" | "part" | "small parts" | "largest" | "flood" | "rims" | "everything" | "grow" | "shrink" | "invert";
+                            /** Count */
+                            count?: number | null;
+                            /** Faces */
+                            faces?: number | null;
+                            /**
+                             * Front
+                             * @default true
+                             */
+                            front?: boolean;
+                            /** High */
+                            high?: number | [
+                                number,
+                                number,
+                                number
+                            ] | null;
+                            /**
+                             * How
+                             * @default replace
+                             * @enum {string}
+                             */
+                            how?: "replace" | "add" | "subtract" | "intersect";
+                            /**
+                             * Invert
+                             * @default false
+                             */
+                            invert?: boolean;
+                            /** Low */
+                            low?: number | [
+                                number,
+                                number,
+                                number
+                            ] | null;
+                            /** Matrix */
+                            matrix?: number[] | null;
+                            /** Normal */
+                            normal?: [
+                                number,
+                                number,
+                                number
+                            ] | null;
+                            /** Outline */
+                            outline?: [
+                                number,
+                                number
+                            ][] | null;
+                            /** Path */
+                            path?: [
+                                number,
+                                number
+                            ][] | null;
+                            /** Point */
+                            point?: [
+                                number,
+                                number,
+                                number
+                            ] | null;
+                            /** Radius */
+                            radius?: number | null;
+                            /** Rings */
+                            rings?: number | null;
+                            /** Share */
+                            share?: number | null;
+                            /** Turn */
+                            turn?: number | null;
+                        }[] | null;
+                    } | {
+                        /**
+                         * Brush
+                         * @description Places a brush went over
+                         */
+                        brush?: [
+                            number,
+                            number,
+                            number
+                        ][] | null;
+                        /**
+                         * By
+                         * @description World units
+                         */
+                        by: number;
+                        /**
+                         * Kind
+                         * @constant
+                         */
+                        kind: "raise";
+                        /**
+                         * Radius
+                         * @description Of the brush (world units)
+                         */
+                        radius?: number | null;
+                        /**
+                         * Soft
+                         * @description Rings of triangles over which it fades at the rim
+                         * @default 1
+                         */
+                        soft?: number;
+                        /** Where */
+                        where?: {
+                            /** Angle */
+                            angle?: number | null;
+                            /** Aspect */
+                            aspect?: number | null;
+                            /** At */
+                            at?: [
+                                number,
+                                number,
+                                number
+                            ][] | null;
+                            /**
+                             * By
+                             * @enum {string}
+                             */
+                            by: "outline" | "brush" | "ball" | "box" | "side" | "height" | "slope" | "part" | "small parts" | "largest" | "flood" | "rims" | "everything" | "grow" | "shrink" | "invert";
+                            /** Count */
+                            count?: number | null;
+                            /** Faces */
+                            faces?: number | null;
+                            /**
+                             * Front
+                             * @default true
+                             */
+                            front?: boolean;
+                            /** High */
+                            high?: number | [
+                                number,
+                                number,
+                                number
+                            ] | null;
+                            /**
+                             * How
+                             * @default replace
+                             * @enum {string}
+                             */
+                            how?: "replace" | "add" | "subtract" | "intersect";
+                            /**
+                             * Invert
+                             * @default false
+                             */
+                            invert?: boolean;
+                            /** Low */
+                            low?: number | [
+                                number,
+                                number,
+                                number
+                            ] | null;
+                            /** Matrix */
+                            matrix?: number[] | null;
+                            /** Normal */
+                            normal?: [
+                                number,
+                                number,
+                                number
+                            ] | null;
+                            /** Outline */
+                            outline?: [
+                                number,
+                                number
+                            ][] | null;
+                            /** Path */
+                            path?: [
+                                number,
+                                number
+                            ][] | null;
+                            /** Point */
+                            point?: [
+                                number,
+                                number,
+                                number
+                            ] | null;
+                            /** Radius */
+                            radius?: number | null;
+                            /** Rings */
+                            rings?: number | null;
+                            /** Share */
+                            share?: number | null;
+                            /** Turn */
+                            turn?: number | null;
+                        }[] | null;
+                    } | {
+                        /**
+                         * Kind
+                         * @constant
+                         */
+                        kind: "place";
+                        /**
+                         * Scale
+                         * @default 1
+                         */
+                        scale?: number;
+                        /**
+                         * Shift
+                         * @default [
+                         *       0,
+                         *       0,
+                         *       0
+                         *     ]
+                         */
+                        shift?: [
+                            number,
+                            number,
+                            number
+                        ];
+                        /**
+                         * Turn
+                         * @default [
+                         *       0,
+                         *       0,
+                         *       0
+                         *     ]
+                         */
+                        turn?: [
+                            number,
+                            number,
+                            number
+                        ];
+                    } | {
+                        /** At */
+                        at: [
+                            number,
+                            number,
+                            number
+                        ][];
+                        /**
+                         * Down
+                         * @description The face points down
+                         * @default false
+                         */
+                        down?: boolean;
+                        /**
+                         * Kind
+                         * @constant
+                         */
+                        kind: "level";
+                    } | {
+                        /** At */
+                        at?: [
+                            number,
+                            number,
+                            number
+                        ] | null;
+                        /**
+                         * Kind
+                         * @constant
+                         */
+                        kind: "center";
+                        /**
+                         * On
+                         * @default base
+                         * @enum {string}
+                         */
+                        on?: "base" | "middle" | "place";
+                    } | {
+                        /** At */
+                        at: [
+                            number,
+                            number,
+                            number
+                        ][];
+                        /**
+                         * Kind
+                         * @constant
+                         */
+                        kind: "scale";
+                        /**
+                         * Length
+                         * @description Metres
+                         */
+                        length: number;
+                    } | {
+                        /**
+                         * Error
+                         * @description World units within which 95 % of it stays
+                         * @default 0
+                         */
+                        error?: number;
+                        /**
                          * Faces
                          * @description Triangles wanted
+                         * @default 0
                          */
-                        faces: number;
+                        faces?: number;
                         /**
                          * Kind
                          * @constant
                          */
                         kind: "decimate";
+                    } | {
+                        /**
+                         * Adaptive
+                         * @description Smaller where the surface bends
+                         * @default false
+                         */
+                        adaptive?: boolean;
+                        /**
+                         * Edge
+                         * @description World units
+                         * @default 0
+                         */
+                        edge?: number;
+                        /**
+                         * Faces
+                         * @default 0
+                         */
+                        faces?: number;
+                        /**
+                         * Kind
+                         * @constant
+                         */
+                        kind: "even";
+                        /**
+                         * Sharp
+                         * @description Keep edges that bend by more (degrees)
+                         * @default 180
+                         */
+                        sharp?: number;
                     })[];
                 };
             };
@@ -7429,18 +12713,72 @@ export interface operations {
                     "application/json": components["schemas"]["SettingOut"][];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    reset_setting_api_projects__project_id__layers__layer__settings__name__delete: {
+    reset_setting_api_v1_projects__project_id__layers__layer__settings__name__delete: {
         parameters: {
             query?: never;
             header?: never;
@@ -7462,18 +12800,72 @@ export interface operations {
                     "application/json": components["schemas"]["SettingOut"][];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    use_api_projects__project_id__layers__layer__use_post: {
+    use_api_v1_projects__project_id__layers__layer__use_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -7496,18 +12888,515 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    all_masks_api_projects__project_id__masks_get: {
+    list_versions_api_v1_projects__project_id__layers__layer__versions_get: {
+        parameters: {
+            query?: {
+                before?: number | null;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                layer: "photos" | "masks" | "cameras" | "points" | "surface" | "texture" | "finish";
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": (components["schemas"]["PhotosVersion"] | components["schemas"]["MasksVersion"] | components["schemas"]["CamerasVersion"] | components["schemas"]["PointsVersion"] | components["schemas"]["SurfaceVersion"] | components["schemas"]["TextureVersion"] | components["schemas"]["FinishVersion"])[];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    one_version_api_v1_projects__project_id__layers__layer__versions__number__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                layer: "photos" | "masks" | "cameras" | "points" | "surface" | "texture" | "finish";
+                number: number;
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PhotosVersion"] | components["schemas"]["MasksVersion"] | components["schemas"]["CamerasVersion"] | components["schemas"]["PointsVersion"] | components["schemas"]["SurfaceVersion"] | components["schemas"]["TextureVersion"] | components["schemas"]["FinishVersion"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_version_api_v1_projects__project_id__layers__layer__versions__number__delete: {
+        parameters: {
+            query?: {
+                with_what_was_made_from_it?: boolean;
+            };
+            header?: never;
+            path: {
+                project_id: number;
+                layer: "photos" | "masks" | "cameras" | "points" | "surface" | "texture" | "finish";
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Removed"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    label_version_api_v1_projects__project_id__layers__layer__versions__number__patch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                layer: "photos" | "masks" | "cameras" | "points" | "surface" | "texture" | "finish";
+                number: number;
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Label"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PhotosVersion"] | components["schemas"]["MasksVersion"] | components["schemas"]["CamerasVersion"] | components["schemas"]["PointsVersion"] | components["schemas"]["SurfaceVersion"] | components["schemas"]["TextureVersion"] | components["schemas"]["FinishVersion"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    made_from_it_api_v1_projects__project_id__layers__layer__versions__number__made_from_it_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                layer: "photos" | "masks" | "cameras" | "points" | "surface" | "texture" | "finish";
+                number: number;
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeFrom"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    all_masks_api_v1_projects__project_id__masks_get: {
         parameters: {
             query?: never;
             header?: never;
@@ -7527,18 +13416,72 @@ export interface operations {
                     "application/json": components["schemas"]["MasksOut"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    edit_api_projects__project_id__masks_edits_post: {
+    edit_api_v1_projects__project_id__masks_edits_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -7562,18 +13505,72 @@ export interface operations {
                     "application/json": components["schemas"]["MasksOut"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    export_api_projects__project_id__masks_export_get: {
+    export_api_v1_projects__project_id__masks_export_get: {
         parameters: {
             query?: never;
             header?: never;
@@ -7589,20 +13586,76 @@ export interface operations {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/zip": unknown;
+                };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    picture_api_projects__project_id__masks_picture_get: {
+    picture_api_v1_projects__project_id__masks_picture_get: {
         parameters: {
             query: {
                 path: string;
@@ -7623,82 +13676,79 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    redo_api_projects__project_id__masks_redo_post: {
+    list_photos_api_v1_projects__project_id__photos_get: {
         parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                project_id: number;
+            query?: {
+                /** @description Only photos that come after this one */
+                after?: string;
+                /** @description At most so many; else all */
+                limit?: number | null;
             };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["MasksOut"];
-                };
-            };
-            /** @description Validation Error */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
-                };
-            };
-        };
-    };
-    undo_api_projects__project_id__masks_undo_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                project_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["MasksOut"];
-                };
-            };
-            /** @description Validation Error */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
-                };
-            };
-        };
-    };
-    list_photos_api_projects__project_id__photos_get: {
-        parameters: {
-            query?: never;
             header?: never;
             path: {
                 project_id: number;
@@ -7716,18 +13766,72 @@ export interface operations {
                     "application/json": components["schemas"]["PhotoOut"][];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    upload_api_projects__project_id__photos_post: {
+    upload_api_v1_projects__project_id__photos_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -7738,7 +13842,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "multipart/form-data": components["schemas"]["Body_upload_api_projects__project_id__photos_post"];
+                "multipart/form-data": components["schemas"]["Body_upload_api_v1_projects__project_id__photos_post"];
             };
         };
         responses: {
@@ -7751,18 +13855,72 @@ export interface operations {
                     "application/json": components["schemas"]["Brought"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    keep_api_projects__project_id__photos_patch: {
+    keep_api_v1_projects__project_id__photos_patch: {
         parameters: {
             query?: never;
             header?: never;
@@ -7786,18 +13944,72 @@ export interface operations {
                     "application/json": string[];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    color_api_projects__project_id__photos_color_get: {
+    color_api_v1_projects__project_id__photos_color_get: {
         parameters: {
             query: {
                 path: string;
@@ -7823,18 +14035,72 @@ export interface operations {
                     "application/json": components["schemas"]["Color"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    dark_api_projects__project_id__photos_dark_get: {
+    dark_api_v1_projects__project_id__photos_dark_get: {
         parameters: {
             query: {
                 path: string;
@@ -7855,18 +14121,72 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    depth_api_projects__project_id__photos_depth_get: {
+    depth_api_v1_projects__project_id__photos_depth_get: {
         parameters: {
             query: {
                 row: number;
@@ -7886,18 +14206,72 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    depth_at_api_projects__project_id__photos_depth_at_get: {
+    depth_at_api_v1_projects__project_id__photos_depth_at_get: {
         parameters: {
             query: {
                 row: number;
@@ -7923,18 +14297,72 @@ export interface operations {
                     "application/json": components["schemas"]["DepthAt"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    depth_range_api_projects__project_id__photos_depth_range_get: {
+    depth_range_api_v1_projects__project_id__photos_depth_range_get: {
         parameters: {
             query: {
                 row: number;
@@ -7956,18 +14384,72 @@ export interface operations {
                     "application/json": components["schemas"]["DepthRange"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    even_api_projects__project_id__photos_even_post: {
+    even_api_v1_projects__project_id__photos_even_post: {
         parameters: {
             query?: {
                 on?: boolean;
@@ -7989,18 +14471,72 @@ export interface operations {
                     "application/json": components["schemas"]["ToneOut"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    falloff_api_projects__project_id__photos_falloff_post: {
+    falloff_api_v1_projects__project_id__photos_falloff_post: {
         parameters: {
             query: {
                 by: "nothing" | "database" | "photos";
@@ -8022,18 +14558,159 @@ export interface operations {
                     "application/json": components["schemas"]["ToneOut"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    from_path_api_projects__project_id__photos_from_path_post: {
+    focal_api_v1_projects__project_id__photos_focal_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FocalIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    from_path_api_v1_projects__project_id__photos_from_path_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -8057,18 +14734,72 @@ export interface operations {
                     "application/json": components["schemas"]["JobOut"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    full_api_projects__project_id__photos_full_get: {
+    full_api_v1_projects__project_id__photos_full_get: {
         parameters: {
             query: {
                 path: string;
@@ -8088,18 +14819,72 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    histogram_api_projects__project_id__photos_histogram_get: {
+    histogram_api_v1_projects__project_id__photos_histogram_get: {
         parameters: {
             query: {
                 path: string;
@@ -8121,18 +14906,72 @@ export interface operations {
                     "application/json": components["schemas"]["Histogram"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    judged_findings_api_projects__project_id__photos_judge_get: {
+    judged_findings_api_v1_projects__project_id__photos_judge_get: {
         parameters: {
             query?: never;
             header?: never;
@@ -8150,6 +14989,8 @@ export interface operations {
                 };
                 content: {
                     "application/json": {
+                        /** Code */
+                        code: string;
                         /** Pattern */
                         pattern: string;
                         /** Text */
@@ -8161,18 +15002,72 @@ export interface operations {
                     }[];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    judge_api_projects__project_id__photos_judge_post: {
+    judge_api_v1_projects__project_id__photos_judge_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -8192,18 +15087,72 @@ export interface operations {
                     "application/json": components["schemas"]["JobOut"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    key_api_projects__project_id__photos_key_get: {
+    key_api_v1_projects__project_id__photos_key_get: {
         parameters: {
             query: {
                 path: string;
@@ -8228,18 +15177,72 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    upload_masks_api_projects__project_id__photos_masks_post: {
+    upload_masks_api_v1_projects__project_id__photos_masks_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -8250,7 +15253,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "multipart/form-data": components["schemas"]["Body_upload_masks_api_projects__project_id__photos_masks_post"];
+                "multipart/form-data": components["schemas"]["Body_upload_masks_api_v1_projects__project_id__photos_masks_post"];
             };
         };
         responses: {
@@ -8263,18 +15266,72 @@ export interface operations {
                     "application/json": components["schemas"]["Brought"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    point_again_api_projects__project_id__photos_point_again_post: {
+    point_again_api_v1_projects__project_id__photos_point_again_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -8298,18 +15355,161 @@ export interface operations {
                     "application/json": number;
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    name_set_api_projects__project_id__photos_set_put: {
+    remove_api_v1_projects__project_id__photos_remove_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PathsIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Removed"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    name_set_api_v1_projects__project_id__photos_set_put: {
         parameters: {
             query?: never;
             header?: never;
@@ -8331,18 +15531,245 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    thumb_api_projects__project_id__photos_thumb_get: {
+    list_sets_api_v1_projects__project_id__photos_sets_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetOut"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    mark_set_api_v1_projects__project_id__photos_sets__name__put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Mark"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    thumb_api_v1_projects__project_id__photos_thumb_get: {
         parameters: {
             query: {
                 path: string;
@@ -8363,18 +15790,72 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    tile_api_projects__project_id__photos_tile_get: {
+    tile_api_v1_projects__project_id__photos_tile_get: {
         parameters: {
             query: {
                 path: string;
@@ -8397,18 +15878,72 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    tone_api_projects__project_id__photos_tone_get: {
+    tone_api_v1_projects__project_id__photos_tone_get: {
         parameters: {
             query?: never;
             header?: never;
@@ -8428,18 +15963,72 @@ export interface operations {
                     "application/json": components["schemas"]["ToneOut"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    change_tone_api_projects__project_id__photos_tone_put: {
+    change_tone_api_v1_projects__project_id__photos_tone_put: {
         parameters: {
             query?: never;
             header?: never;
@@ -8463,18 +16052,72 @@ export interface operations {
                     "application/json": components["schemas"]["ToneOut"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    toned_api_projects__project_id__photos_toned_get: {
+    toned_api_v1_projects__project_id__photos_toned_get: {
         parameters: {
             query: {
                 path: string;
@@ -8495,18 +16138,161 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    read_api_projects__project_id__plan_get: {
+    pass_on_api_v1_projects__project_id__photos_zip_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/x-www-form-urlencoded": components["schemas"]["Body_pass_on_api_v1_projects__project_id__photos_zip_post"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/zip": unknown;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_api_v1_projects__project_id__plan_get: {
         parameters: {
             query?: never;
             header?: never;
@@ -8526,18 +16312,72 @@ export interface operations {
                     "application/json": components["schemas"]["PlanIn"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    change_api_projects__project_id__plan_put: {
+    change_api_v1_projects__project_id__plan_put: {
         parameters: {
             query?: {
                 keep?: boolean;
@@ -8563,18 +16403,72 @@ export interface operations {
                     "application/json": components["schemas"]["PlanOut"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    planned_cameras_api_projects__project_id__plan_cameras_glb_get: {
+    planned_cameras_api_v1_projects__project_id__plan_cameras_glb_get: {
         parameters: {
             query?: never;
             header?: never;
@@ -8592,18 +16486,72 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    expected_work_api_projects__project_id__plan_expected_get: {
+    expected_work_api_v1_projects__project_id__plan_expected_get: {
         parameters: {
             query?: never;
             header?: never;
@@ -8623,18 +16571,72 @@ export interface operations {
                     "application/json": components["schemas"]["Expected"][];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    marks_to_print_api_projects__project_id__plan_marks_pdf_get: {
+    marks_to_print_api_v1_projects__project_id__plan_marks_pdf_get: {
         parameters: {
             query?: {
                 stops?: number;
@@ -8655,18 +16657,72 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    mat_places_api_projects__project_id__plan_mat_json_get: {
+    mat_places_api_v1_projects__project_id__plan_mat_json_get: {
         parameters: {
             query?: {
                 paper?: "A4" | "A3" | "Letter";
@@ -8687,18 +16743,72 @@ export interface operations {
                     "application/json": unknown;
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    mat_to_print_api_projects__project_id__plan_mat_pdf_get: {
+    mat_to_print_api_v1_projects__project_id__plan_mat_pdf_get: {
         parameters: {
             query?: {
                 paper?: "A4" | "A3" | "Letter";
@@ -8718,18 +16828,72 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    mend_api_projects__project_id__plan_mend_post: {
+    mend_api_v1_projects__project_id__plan_mend_post: {
         parameters: {
             query?: {
                 shots?: number;
@@ -8751,18 +16915,72 @@ export interface operations {
                     "application/json": components["schemas"]["MendOut"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    bring_mesh_api_projects__project_id__plan_mesh_post: {
+    bring_mesh_api_v1_projects__project_id__plan_mesh_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -8773,7 +16991,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "multipart/form-data": components["schemas"]["Body_bring_mesh_api_projects__project_id__plan_mesh_post"];
+                "multipart/form-data": components["schemas"]["Body_bring_mesh_api_v1_projects__project_id__plan_mesh_post"];
             };
         };
         responses: {
@@ -8784,6 +17002,8 @@ export interface operations {
                 };
                 content: {
                     "application/json": {
+                        /** Code */
+                        code: string;
                         /** Pattern */
                         pattern: string;
                         /** Text */
@@ -8795,18 +17015,72 @@ export interface operations {
                     }[];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    patches_api_projects__project_id__plan_patches_get: {
+    patches_api_v1_projects__project_id__plan_patches_get: {
         parameters: {
             query?: never;
             header?: never;
@@ -8826,18 +17100,72 @@ export interface operations {
                     "application/json": components["schemas"]["PatchesOut"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    plan_file_api_projects__project_id__plan_plan_json_get: {
+    plan_file_api_v1_projects__project_id__plan_plan_json_get: {
         parameters: {
             query?: never;
             header?: never;
@@ -8857,18 +17185,72 @@ export interface operations {
                     "application/json": components["schemas"]["PlanFile"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    remarks_api_projects__project_id__plan_remarks_get: {
+    remarks_api_v1_projects__project_id__plan_remarks_get: {
         parameters: {
             query?: never;
             header?: never;
@@ -8886,6 +17268,8 @@ export interface operations {
                 };
                 content: {
                     "application/json": {
+                        /** Code */
+                        code: string;
                         /** Pattern */
                         pattern: string;
                         /** Text */
@@ -8897,18 +17281,72 @@ export interface operations {
                     }[];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    shoot_api_projects__project_id__plan_shoot_post: {
+    shoot_api_v1_projects__project_id__plan_shoot_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -8932,18 +17370,72 @@ export interface operations {
                     "application/json": components["schemas"]["JobOut"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    shots_api_projects__project_id__plan_shots_csv_get: {
+    shots_api_v1_projects__project_id__plan_shots_csv_get: {
         parameters: {
             query?: never;
             header?: never;
@@ -8961,18 +17453,72 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    shots_to_print_api_projects__project_id__plan_shots_pdf_get: {
+    shots_to_print_api_v1_projects__project_id__plan_shots_pdf_get: {
         parameters: {
             query?: {
                 language?: "en" | "de";
@@ -8992,18 +17538,72 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    bring_back_api_projects__project_id__points_cleared_delete: {
+    bring_back_api_v1_projects__project_id__points_cleared_delete: {
         parameters: {
             query?: never;
             header?: never;
@@ -9023,18 +17623,72 @@ export interface operations {
                     "application/json": components["schemas"]["JobOut"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    read_api_projects__project_id__points_draft_get: {
+    read_api_v1_projects__project_id__points_draft_get: {
         parameters: {
             query?: never;
             header?: never;
@@ -9054,18 +17708,72 @@ export interface operations {
                     "application/json": components["schemas"]["ClearingOut"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    add_api_projects__project_id__points_draft_post: {
+    add_api_v1_projects__project_id__points_draft_post: {
         parameters: {
             query?: {
                 /** @description Version of Points that is shown; another one is told, and nothing is done */
@@ -9092,18 +17800,72 @@ export interface operations {
                     "application/json": components["schemas"]["ClearingOut"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    give_up_api_projects__project_id__points_draft_delete: {
+    give_up_api_v1_projects__project_id__points_draft_delete: {
         parameters: {
             query?: never;
             header?: never;
@@ -9123,18 +17885,72 @@ export interface operations {
                     "application/json": components["schemas"]["ClearingOut"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    find_api_projects__project_id__points_find_post: {
+    find_api_v1_projects__project_id__points_find_post: {
         parameters: {
             query?: {
                 /** @description Version of Points that is shown; another one is told, and nothing is done */
@@ -9161,18 +17977,72 @@ export interface operations {
                     "application/json": components["schemas"]["CellsTerm"] | components["schemas"]["ColorTerm"] | components["schemas"]["PlaneTerm"] | components["schemas"]["OutlineTerm"] | components["schemas"]["BrushTerm"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    gone_api_projects__project_id__points_gone_get: {
+    gone_api_v1_projects__project_id__points_gone_get: {
         parameters: {
             query?: {
                 /** @description Version of Points that is shown; another one is told, and nothing is done */
@@ -9195,18 +18065,72 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    keep_api_projects__project_id__points_keep_post: {
+    keep_api_v1_projects__project_id__points_keep_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -9226,49 +18150,72 @@ export interface operations {
                     "application/json": components["schemas"]["JobOut"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-        };
-    };
-    redo_api_projects__project_id__points_redo_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                project_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ClearingOut"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Validation Error */
-            422: {
+            /** @description Insufficient Storage */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    select_api_projects__project_id__points_select_post: {
+    select_api_v1_projects__project_id__points_select_post: {
         parameters: {
             query?: {
                 /** @description Version of Points that is shown; another one is told, and nothing is done */
@@ -9284,7 +18231,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["SelectIn"];
+                "application/json": components["schemas"]["vast_quarry__server__routers__clearing__SelectIn"];
             };
         };
         responses: {
@@ -9295,18 +18242,72 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    undo_api_projects__project_id__points_undo_post: {
+    space_api_v1_projects__project_id__space_get: {
         parameters: {
             query?: never;
             header?: never;
@@ -9323,21 +18324,506 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ClearingOut"];
+                    "application/json": components["schemas"]["SpaceOut"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    create_api_projects__project_id__uploads_post: {
+    free_api_v1_projects__project_id__space_free_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FreeIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": number;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_trash_api_v1_projects__project_id__trash_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrashOut"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    empty_trash_api_v1_projects__project_id__trash_delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": number;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_one_api_v1_projects__project_id__trash__number__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": number;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    bring_back_api_v1_projects__project_id__trash__number__bring_back_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Removed"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    create_api_v1_projects__project_id__uploads_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -9355,18 +18841,81 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Validation Error */
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    able_api_projects__project_id__uploads_options: {
+    able_api_v1_projects__project_id__uploads_options: {
         parameters: {
             query?: never;
             header?: never;
@@ -9376,15 +18925,78 @@ export interface operations {
         requestBody?: never;
         responses: {
             /** @description Successful Response */
-            200: {
+            204: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content?: never;
             };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
-    drop_api_projects__project_id__uploads__number__delete: {
+    drop_api_v1_projects__project_id__uploads__number__delete: {
         parameters: {
             query?: never;
             header?: never;
@@ -9403,18 +19015,72 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    how_far_api_projects__project_id__uploads__number__head: {
+    how_far_api_v1_projects__project_id__uploads__number__head: {
         parameters: {
             query?: never;
             header?: never;
@@ -9433,18 +19099,81 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Locked */
+            423: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    more_api_projects__project_id__uploads__number__patch: {
+    more_api_v1_projects__project_id__uploads__number__patch: {
         parameters: {
             query?: never;
             header?: never;
@@ -9463,18 +19192,99 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Locked */
+            423: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    list_videos_api_projects__project_id__videos_get: {
+    list_videos_api_v1_projects__project_id__videos_get: {
         parameters: {
             query?: never;
             header?: never;
@@ -9494,18 +19304,72 @@ export interface operations {
                     "application/json": components["schemas"]["VideoOut"][];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    upload_api_projects__project_id__videos_post: {
+    upload_api_v1_projects__project_id__videos_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -9516,7 +19380,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "multipart/form-data": components["schemas"]["Body_upload_api_projects__project_id__videos_post"];
+                "multipart/form-data": components["schemas"]["Body_upload_api_v1_projects__project_id__videos_post"];
             };
         };
         responses: {
@@ -9529,18 +19393,72 @@ export interface operations {
                     "application/json": components["schemas"]["JobOut"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    remove_api_projects__project_id__videos__name__delete: {
+    remove_api_v1_projects__project_id__videos__name__delete: {
         parameters: {
             query?: never;
             header?: never;
@@ -9553,24 +19471,80 @@ export interface operations {
         requestBody?: never;
         responses: {
             /** @description Successful Response */
-            204: {
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["Removed"];
+                };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    choose_api_projects__project_id__videos__name__choose_post: {
+    choose_api_v1_projects__project_id__videos__name__choose_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -9595,18 +19569,72 @@ export interface operations {
                     "application/json": components["schemas"]["ChosenOut"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    look_api_projects__project_id__videos__name__look_post: {
+    look_api_v1_projects__project_id__videos__name__look_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -9627,18 +19655,72 @@ export interface operations {
                     "application/json": components["schemas"]["JobOut"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    picture_api_projects__project_id__videos__name__picture__index__get: {
+    picture_api_v1_projects__project_id__videos__name__picture__index__get: {
         parameters: {
             query?: never;
             header?: never;
@@ -9658,18 +19740,72 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    take_api_projects__project_id__videos__name__take_post: {
+    take_api_v1_projects__project_id__videos__name__take_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -9694,18 +19830,305 @@ export interface operations {
                     "application/json": components["schemas"]["JobOut"];
                 };
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    presets_api_tone_presets_get: {
+    read_api_v1_session_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionOut"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    begin_api_v1_session_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SessionIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionOut"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    end_api_v1_session_delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    presets_api_v1_tone_presets_get: {
         parameters: {
             query?: never;
             header?: never;
@@ -9723,9 +20146,63 @@ export interface operations {
                     "application/json": components["schemas"]["Preset"][];
                 };
             };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
-    keep_preset_api_tone_presets__name__put: {
+    keep_preset_api_v1_tone_presets__name__put: {
         parameters: {
             query?: never;
             header?: never;
@@ -9747,18 +20224,72 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
     };
-    forget_preset_api_tone_presets__name__delete: {
+    forget_preset_api_v1_tone_presets__name__delete: {
         parameters: {
             query?: never;
             header?: never;
@@ -9776,13 +20307,67 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Validation Error */
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
             422: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };

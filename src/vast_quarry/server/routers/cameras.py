@@ -10,7 +10,7 @@ from pydantic import BaseModel
 from vast_quarry.core.photo.lensdb import find_cameras, find_lenses
 from vast_quarry.server import strict
 
-router = strict.router("/api/cameras", "cameras")
+router = strict.router("/api/v1/cameras", "cameras")
 
 
 class CameraBodyOut(BaseModel):

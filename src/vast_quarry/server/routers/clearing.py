@@ -1,4 +1,4 @@
-"""Points to be cleared away: choose, delete, undo, redo, keep."""
+"""Points to be cleared away: choose, delete, keep."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ from vast_quarry.server.services import clearing, jobs
 from vast_quarry.server.services.folders import Folders, editing, get_project
 from vast_quarry.server.services.world import USUAL_BUDGET
 
-router = strict.router("/api/projects/{project_id}/points", "points")
+router = strict.router("/api/v1/projects/{project_id}/points", "points")
 On = Annotated[
     int | None, Query(ge=1, description="Version of Points that is shown; another one is told, and nothing is done")
 ]
@@ -107,22 +107,6 @@ def add(project_id: int, edit: ClearEdit, session: Db, f: Files, on: On = None) 
     with _changing(session, project_id, f) as (_, draft):
         clearing.check_on(draft, on)
         clearing.add(f, draft, edit)
-    return _out(f, draft)
-
-
-@router.post("/undo")
-def undo(project_id: int, session: Db, f: Files) -> ClearingOut:
-    """Take the last edit back."""
-    with _changing(session, project_id, f) as (_, draft):
-        draft.done = max(0, draft.done - 1)
-    return _out(f, draft)
-
-
-@router.post("/redo")
-def redo(project_id: int, session: Db, f: Files) -> ClearingOut:
-    """Do the edit taken back last again."""
-    with _changing(session, project_id, f) as (_, draft):
-        draft.done = min(len(draft.edits), draft.done + 1)
     return _out(f, draft)
 
 

@@ -13,7 +13,7 @@ from vast_quarry.server.routers.jobs import JobOut
 from vast_quarry.server.services import dispatch, layers
 from vast_quarry.server.services.folders import NotFound, get_project
 
-router = strict.router("/api/projects/{project_id}/dispatch", "dispatch")
+router = strict.router("/api/v1/projects/{project_id}/dispatch", "dispatch")
 
 
 @router.get("")

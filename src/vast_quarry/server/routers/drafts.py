@@ -1,17 +1,18 @@
-"""The open draft of edits: add, undo, redo, keep."""
+"""The open draft of edits: add, keep."""
 
 from __future__ import annotations
 
 from typing import Annotated, Any
 
 from fastapi import Query
-from fastapi.responses import FileResponse
+from fastapi.responses import FileResponse, JSONResponse
 from pydantic import BaseModel
 from sqlmodel import Session
 
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.words import say
-from vast_quarry.pipeline.edits import Edit
+from vast_quarry.pipeline.editing import edits_document
+from vast_quarry.pipeline.edits import Edit, Where
 from vast_quarry.server import strict
 from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.models import Project
@@ -20,7 +21,7 @@ from vast_quarry.server.services import drafts, jobs
 from vast_quarry.server.services.folders import Folders, NotFound, editing, get_project
 from vast_quarry.server.services.layers import version_of
 
-router = strict.router("/api/projects/{project_id}/draft", "drafts")
+router = strict.router("/api/v1/projects/{project_id}/draft", "drafts")
 
 
 class DraftOut(BaseModel):
@@ -92,13 +93,58 @@ def add(project_id: int, edit: Edit, session: Db, f: Files, on: On = None) -> Dr
         return _out(project, session, f)
 
 
-@router.post("/undo", status_code=202)
-def undo(project_id: int, session: Db, f: Files) -> DraftOut:
-    """Take the last edit back."""
+class SelectIn(BaseModel):
+    """What is to be selected, step by step."""
+
+    where: Where
+
+
+class SelectOut(BaseModel):
+    """What was selected: how many faces; while the worker still looks it is unknown, and ``making`` is the job."""
+
+    faces: int | None
+    making: JobOut | None
+
+
+@router.post("/select", status_code=202)
+def select(project_id: int, wanted: SelectIn, session: Db, f: Files) -> SelectOut:
+    """Find what a selection names in the draft as it is; nothing is done to it."""
+    project, where = get_project(session, project_id), _records(wanted)
+    job = drafts.have_chosen(session, project, f, where)
+    if job is not None:
+        return SelectOut(faces=None, making=JobOut.of(job))
+    with drafts.chosen_file(project, f, where).open("rb") as file:
+        return SelectOut(faces=int.from_bytes(file.read(4), "little"), making=None)
+
+
+@router.post("/selected", response_class=FileResponse)
+def selected(project_id: int, wanted: SelectIn, session: Db, f: Files) -> FileResponse:
+    """Faces of a selection that was found: their number (32 bits), then the corners of those to be tinted as 32-bit floats."""
+    path = drafts.chosen_file(get_project(session, project_id), f, _records(wanted))
+    if not path.exists():
+        raise NotFound("This selection is not found yet.")
+    return FileResponse(path, media_type="application/octet-stream")
+
+
+def _records(wanted: SelectIn) -> list[dict[str, Any]]:
+    return [c.model_dump(mode="json", exclude_unset=True) for c in wanted.where]
+
+
+@router.post("/carry", status_code=202)
+def carry(project_id: int, session: Db, f: Files) -> DraftOut:
+    """Do the draft's edits again on the version of Texture in use."""
     with editing(session, project_id) as project:
-        project.draft_done = max(0, project.draft_done - 1)
+        drafts.carry_over(project, f)
         _save(project, session)
         return _out(project, session, f)
+
+
+@router.get("/edits", response_class=JSONResponse)
+def edits(project_id: int, session: Db) -> JSONResponse:
+    """The draft's edits as a file, to be replayed by ``finish`` on the command line."""
+    project = get_project(session, project_id)
+    document = edits_document(project.draft[: project.draft_done])
+    return JSONResponse(document, headers={"Content-Disposition": 'attachment; filename="edits.json"'})
 
 
 @router.delete("")
@@ -106,17 +152,6 @@ def begin_anew(project_id: int, session: Db, f: Files) -> DraftOut:
     """Give the draft up, to begin on the version of Texture in use."""
     with editing(session, project_id) as project:
         project.draft, project.draft_done, project.draft_on = [], 0, None
-        _save(project, session)
-        return _out(project, session, f)
-
-
-@router.post("/redo", status_code=202)
-def redo(project_id: int, session: Db, f: Files) -> DraftOut:
-    """Do the edit taken back last again."""
-    with editing(session, project_id) as project:
-        if not project.draft_done and project.draft_on != drafts.texture_of(project, f).number:
-            project.draft = []  # they were edits of another texture
-        project.draft_done = min(len(project.draft), project.draft_done + 1)
         _save(project, session)
         return _out(project, session, f)
 

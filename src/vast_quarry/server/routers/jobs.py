@@ -9,9 +9,9 @@ import time
 from collections.abc import AsyncIterator, Mapping
 from contextlib import asynccontextmanager, suppress
 from datetime import UTC, datetime
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
-from fastapi import FastAPI, Request
+from fastapi import FastAPI, Query, Request
 from pydantic import BaseModel
 from sqlalchemy import Connection, Engine
 from sqlalchemy.exc import SQLAlchemyError
@@ -22,10 +22,10 @@ from vast_quarry.pipeline.sentence import Sentence
 from vast_quarry.server import strict
 from vast_quarry.server.dependencies import Db
 from vast_quarry.server.models import Job, Project
-from vast_quarry.server.services.jobs import cancel_job, pause_job, recent_jobs
+from vast_quarry.server.services.jobs import cancel_job, get_job, older_jobs, pause_job, recent_jobs
 
 log = logging.getLogger(__name__)
-router = strict.router("/api/jobs", "jobs")
+router = strict.router("/api/v1/jobs", "jobs")
 
 
 class JobOut(BaseModel):
@@ -77,10 +77,39 @@ def _names(session: Session) -> dict[int, str]:
 
 
 @router.get("")
-def list_jobs(session: Db) -> list[JobOut]:
-    """Recent jobs, newest first."""
+def list_jobs(
+    session: Db,
+    before: Annotated[int | None, Query(ge=1, description="Only jobs below this number")] = None,
+    limit: Annotated[int, Query(ge=1, le=500, description="At most so many that are over")] = 30,
+) -> list[JobOut]:
+    """Jobs that run or wait, and recent ones that are over, newest first; with ``before`` a page of older ones."""
     names = _names(session)
-    return [JobOut.listed(j, until, names) for j, until in recent_jobs(session)]
+    found = recent_jobs(session, limit) if before is None else older_jobs(session, before, limit)
+    return [JobOut.listed(j, until, names) for j, until in found]
+
+
+@router.get("/events", response_class=EventSourceResponse)
+async def events(request: Request) -> EventSourceResponse:
+    """Jobs whenever something changes, at least once a second while one runs; and which projects have changed."""
+
+    teller: Teller = request.app.state.teller
+
+    async def stream() -> AsyncIterator[dict[str, str]]:
+        heard = (-1, -1)
+        async with teller.listening():
+            while not await request.is_disconnected():
+                heard, news = await teller.since(heard)
+                for event, data in news:
+                    yield {"event": event, "data": data}
+
+    return EventSourceResponse(stream(), ping=5)
+
+
+@router.get("/{job_id}")
+def one_job(job_id: int, session: Db) -> JobOut:
+    """A job, however long ago it was."""
+    job, until = get_job(session, job_id)
+    return JobOut.listed(job, until, _names(session))
 
 
 @router.post("/{job_id}/cancel")
@@ -113,23 +142,6 @@ def _snapshot(engine: Engine) -> list[dict[str, Any]]:
                 row["seconds_left"] = round(max(j.seconds_left - quiet, 0.1 * j.seconds_left, 1.0), 1)
             out.append(row)
         return out
-
-
-@router.get("/events", response_class=EventSourceResponse)
-async def events(request: Request) -> EventSourceResponse:
-    """Jobs whenever something changes, at least once a second while one runs; and which projects have changed."""
-
-    teller: Teller = request.app.state.teller
-
-    async def stream() -> AsyncIterator[dict[str, str]]:
-        heard = (-1, -1)
-        async with teller.listening():
-            while not await request.is_disconnected():
-                heard, news = await teller.since(heard)
-                for event, data in news:
-                    yield {"event": event, "data": data}
-
-    return EventSourceResponse(stream(), ping=5)
 
 
 #: the database is looked at so often (s), and while a job runs it is told of at least as often as that

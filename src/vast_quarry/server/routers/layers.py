@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Annotated, Literal, cast
 
 from fastapi import Query
 from fastapi.responses import FileResponse, Response
@@ -15,12 +15,24 @@ from vast_quarry.pipeline.registry import STEPS
 from vast_quarry.server import strict
 from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.routers.jobs import JobOut
-from vast_quarry.server.services import jobs, joins, layers, lens_maps, marks, nearby, seen, world
-from vast_quarry.server.services.folders import editing, get_project
+from vast_quarry.server.services import jobs, joins, layers, lens_maps, marks, nearby, seen, trash, versions, world
+from vast_quarry.server.services.folders import Conflict, editing, get_project
+from vast_quarry.server.services.sizes import bytes_of
 
-router = strict.router("/api/projects/{project_id}/layers", "layers")
+router = strict.router("/api/v1/projects/{project_id}/layers", "layers")
 Number = Annotated[int | None, Query(ge=1)]
 Finite = Annotated[float, Query(allow_inf_nan=False)]
+
+
+Limit = Annotated[int, Query(ge=1, le=1000)]
+
+
+class MadeFrom(BaseModel):
+    """A version that was made from another."""
+
+    layer: layers.LayerName
+    number: int
+    bytes: int
 
 
 class UseIn(BaseModel):
@@ -49,6 +61,65 @@ def reset_setting(project_id: int, layer: str, name: str, session: Db) -> list[l
     with editing(session, project_id) as project:
         layers.reset_setting(project, layer, name)
     return layers.settings_now(project, layer)
+
+
+@router.get("/{layer}/versions")
+def list_versions(
+    layer: layers.LayerName, f: Files, before: Number = None, limit: Limit = 100
+) -> list[layers.VersionOut]:
+    """Versions of a layer, newest first; with ``before`` those below a number."""
+    labels = versions.labels_of(f)
+    found = [v for v in reversed(f.store.versions(layer)) if before is None or v.number < before]
+    return [layers.as_told(f, v, labels.get(v.name)) for v in found[:limit]]
+
+
+@router.get("/{layer}/versions/{number}")
+def one_version(layer: layers.LayerName, number: int, f: Files) -> layers.VersionOut:
+    """A version."""
+    found = layers.version_of(f, layer, number)
+    return layers.as_told(f, found, versions.labels_of(f).get(found.name))
+
+
+@router.patch("/{layer}/versions/{number}")
+def label_version(layer: layers.LayerName, number: int, body: versions.Label, f: Files) -> layers.VersionOut:
+    """Call a version something, and note something of it."""
+    found = layers.version_of(f, layer, number)
+    versions.set_label(f, found, body)
+    return layers.as_told(f, found, body)
+
+
+@router.get("/{layer}/versions/{number}/made-from-it")
+def made_from_it(layer: layers.LayerName, number: int, f: Files) -> list[MadeFrom]:
+    """The versions that would go with one when it is removed."""
+    found = versions.made_from(f, layers.version_of(f, layer, number))
+    return [MadeFrom(layer=cast(layers.LayerName, v.layer), number=v.number, bytes=bytes_of(f, v)) for v in found]
+
+
+@router.delete("/{layer}/versions/{number}")
+def remove_version(
+    project_id: int,
+    layer: layers.LayerName,
+    number: int,
+    session: Db,
+    f: Files,
+    with_what_was_made_from_it: bool = False,
+) -> trash.Removed:
+    """Move a version into the trash, from where it can be brought back.
+
+    Raises
+    ------
+    Conflict
+        When others were made from it, and are not to go with it.
+    """
+    project = get_project(session, project_id)
+    one = layers.version_of(f, layer, number)
+    others = versions.made_from(f, one)
+    if others and not with_what_was_made_from_it:
+        raise Conflict(
+            say("From {name} {list} {count, plural, one {was} other {were}} made.", name=one.name, list=[v.name for v in others], count=len(others)),
+            "Let them go with it, or keep it.",
+        )  # fmt: skip
+    return versions.remove(f, project, [one, *others])
 
 
 @router.post("/{layer}/use", status_code=204)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Annotated
 
 from fastapi import Query, Response
+from fastapi.responses import StreamingResponse
 from pydantic import BaseModel, Field
 
 from vast_quarry.pipeline.mask_edits import AnyEdit
@@ -12,8 +13,9 @@ from vast_quarry.server import reading, strict
 from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.services import masks
 from vast_quarry.server.services.folders import get_project
+from vast_quarry.server.services.zipping import zipped
 
-router = strict.router("/api/projects/{project_id}/masks", "masks")
+router = strict.router("/api/v1/projects/{project_id}/masks", "masks")
 Side = Annotated[int, Query(ge=32, le=2400)]
 
 
@@ -38,20 +40,6 @@ def edit(project_id: int, body: EditIn, session: Db, f: Files) -> masks.MasksOut
     return masks.add_edit(f, body.paths, body.edit)
 
 
-@router.post("/undo")
-def undo(project_id: int, session: Db, f: Files) -> masks.MasksOut:
-    """Take the last edit back."""
-    get_project(session, project_id)
-    return masks.undo(f, forth=False)
-
-
-@router.post("/redo")
-def redo(project_id: int, session: Db, f: Files) -> masks.MasksOut:
-    """Make the edit again that was taken back last."""
-    get_project(session, project_id)
-    return masks.undo(f, forth=True)
-
-
 @router.get("/picture", response_class=Response)
 @reading.pictures
 def picture(path: str, f: Files, side: Side = 480) -> Response:
@@ -59,9 +47,8 @@ def picture(path: str, f: Files, side: Side = 480) -> Response:
     return Response(masks.mask_picture(f, path, side), media_type="image/png")
 
 
-@router.get("/export", response_class=Response)
-@reading.pictures
-def export(f: Files) -> Response:
+@router.get("/export", response_class=StreamingResponse, responses={200: {"content": {"application/zip": {}}}})
+def export(f: Files) -> StreamingResponse:
     """All masks as PNG in a ZIP file."""
     headers = {"Content-Disposition": 'attachment; filename="masks.zip"'}
-    return Response(masks.exported(f), media_type="application/zip", headers=headers)
+    return StreamingResponse(zipped(masks.exported(f)), media_type="application/zip", headers=headers)

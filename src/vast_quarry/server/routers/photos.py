@@ -4,19 +4,31 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import Depends, Query, Request, Response, UploadFile
-from fastapi.responses import FileResponse
+from fastapi import Depends, Form, Query, Request, Response, UploadFile
+from fastapi.responses import FileResponse, StreamingResponse
 from pydantic import BaseModel, Field
 
+from vast_quarry.core.words import say
 from vast_quarry.pipeline.sentence import Sentence
 from vast_quarry.server import reading, strict
 from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.routers.jobs import JobOut
-from vast_quarry.server.services import bringing, depths, jobs, judging, pictures, sets, tiles
+from vast_quarry.server.services import (
+    bringing,
+    depths,
+    history,
+    jobs,
+    judging,
+    pictures,
+    sets,
+    tiles,
+    trash,
+    zipping,
+)
 from vast_quarry.server.services.ahead import Ahead
 from vast_quarry.server.services.folders import editing, get_project
 
-router = strict.router("/api/projects/{project_id}/photos", "photos")
+router = strict.router("/api/v1/projects/{project_id}/photos", "photos")
 Side = Annotated[int, Query(ge=32, le=2400)]
 Place = Annotated[int, Query(ge=0, le=1000)]
 Level = Annotated[int, Query(ge=0, le=255)]
@@ -46,6 +58,18 @@ class SetIn(BaseModel):
     name: str = Field("", max_length=200)
 
 
+class PathsIn(BaseModel):
+    """Some photos."""
+
+    paths: list[str] = Field(min_length=1, max_length=20_000)
+
+
+class FocalIn(PathsIn):
+    """Focal length of some photos, as it would be on a 35 mm camera (mm)."""
+
+    focal_as_35_mm: float | None = Field(None, gt=0, le=3000, allow_inf_nan=False)
+
+
 class Color(BaseModel):
     """A colour."""
 
@@ -62,9 +86,18 @@ Background = Annotated[Ahead, Depends(background)]
 
 
 @router.get("")
-def list_photos(project_id: int, session: Db, f: Files, ahead: Background) -> list[pictures.PhotoOut]:
-    """All photos."""
+def list_photos(
+    project_id: int,
+    session: Db,
+    f: Files,
+    ahead: Background,
+    after: Annotated[str, Query(description="Only photos that come after this one")] = "",
+    limit: Annotated[int | None, Query(ge=1, le=20_000, description="At most so many; else all")] = None,
+) -> list[pictures.PhotoOut]:
+    """All photos, or a page of them."""
     listed = pictures.list_photos(get_project(session, project_id), f)
+    begin = next((k + 1 for k, p in enumerate(listed) if p.path == after), 0)
+    listed = listed[begin : None if limit is None else begin + limit]
     ahead.thumbnails(f, [p.path for p in listed if not p.problem])
     return listed
 
@@ -117,8 +150,54 @@ def judged_findings(project_id: int, session: Db, f: Files) -> list[Sentence]:
 @router.put("/set", status_code=204)
 def name_set(project_id: int, body: SetIn, session: Db, f: Files) -> None:
     """Put photos into a set: rename, merge, split."""
+    says = say("{count, plural, one {# photo} other {# photos}} put into a set", count=len(body.paths))
+    with history.recorded(session, project_id, f, says):
+        sets.name_set(f, body.paths, body.name)
+
+
+@router.get("/sets")
+def list_sets(project_id: int, session: Db, f: Files) -> list[sets.SetOut]:
+    """Sets of photos, the largest first, with their colours and notes."""
+    return sets.told(f, pictures.sets_of(get_project(session, project_id), f))
+
+
+@router.put("/sets/{name}", status_code=204)
+def mark_set(project_id: int, name: str, body: sets.Mark, session: Db, f: Files) -> None:
+    """Give a set a colour and a note."""
     get_project(session, project_id)
-    sets.name_set(f, body.paths, body.name)
+    sets.mark(f, name, body)
+
+
+@router.post("/remove")
+def remove(project_id: int, body: PathsIn, session: Db, f: Files) -> trash.Removed:
+    """Move photos into the project's trash; files that are only referred to stay where they are."""
+    says = say("{count, plural, one {# photo} other {# photos}} removed", count=len(body.paths))
+    with editing(session, project_id):
+        pictures.check_known(f, body.paths)
+        removed = history.remove_photos(f, body.paths)
+        history.note(session, project_id, says, {"trash": removed.number, "paths": body.paths})
+    return removed
+
+
+@router.put("/focal", status_code=204)
+def focal(project_id: int, body: FocalIn, session: Db, f: Files) -> None:
+    """Say with what focal length photos were taken, whatever their files say; nothing takes that back."""
+    pictures.check_known(f, body.paths)
+    says = say("Focal length of {count, plural, one {# photo} other {# photos}}", count=len(body.paths))
+    with history.recorded(session, project_id, f, says) as project:
+        pictures.set_focal(project, body.paths, body.focal_as_35_mm)
+
+
+@router.post("/zip", response_class=StreamingResponse, responses={200: {"content": {"application/zip": {}}}})
+def pass_on(
+    project_id: int, session: Db, f: Files, paths: Annotated[str, Form()] = "", evened: Annotated[bool, Form()] = False
+) -> StreamingResponse:
+    """Photos as a ZIP file: those named (one to a line), else all that are kept; as they are, or as they are read."""
+    project = get_project(session, project_id)
+    named = [p for p in paths.splitlines() if p] or None
+    body = zipping.zipped(zipping.photos(project, f, named, evened))
+    headers = {"Content-Disposition": 'attachment; filename="photos.zip"'}
+    return StreamingResponse(body, media_type="application/zip", headers=headers)
 
 
 @router.get("/dark", response_class=Response)
@@ -131,7 +210,11 @@ def dark(path: str, f: Files, side: Side = 480) -> Response:
 @router.patch("")
 def keep(project_id: int, body: Keep, session: Db, f: Files) -> list[str]:
     """Keep or leave out photos; returns what is left out now."""
-    with editing(session, project_id) as project:
+    says = say(
+        "{count, plural, one {# photo} other {# photos}} {kept, select, True {taken in} other {left out}}",
+        count=len(body.paths), kept=str(body.kept),
+    )  # fmt: skip
+    with history.recorded(session, project_id, f, says) as project:
         now = set(project.left_out)
         project.left_out = sorted(now - set(body.paths) if body.kept else now | set(body.paths))
     if body.paths or body.decided:

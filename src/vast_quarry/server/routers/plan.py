@@ -24,7 +24,7 @@ from vast_quarry.server.services import plan as plans
 from vast_quarry.server.services.folders import Folders, editing, folders_of, get_project
 
 Spoken = Literal["en", "de"]
-router = strict.router("/api/projects/{project_id}/plan", "plan")
+router = strict.router("/api/v1/projects/{project_id}/plan", "plan")
 
 
 def _folders(request: Request, project_id: int) -> Folders:

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from fastapi import Request
+from typing import Annotated
+
+from fastapi import Query, Request
 from pydantic import BaseModel, Field
 from sqlmodel import Session, col, select
 
@@ -17,7 +19,7 @@ from vast_quarry.server.services import jobs, videos
 from vast_quarry.server.services.folders import Folders, duplicate, editing, folders_of, get_project, remove
 from vast_quarry.server.services.sizes import sizes_of, trim_cache
 
-router = strict.router("/api/projects", "projects")
+router = strict.router("/api/v1/projects", "projects")
 
 
 class ProjectIn(BaseModel):
@@ -25,6 +27,7 @@ class ProjectIn(BaseModel):
 
     name: str | None = Field(None, min_length=1, max_length=120)
     grade: Grade | None = None
+    notes: str | None = Field(None, max_length=50_000, description="Markdown")
 
 
 class FilmOut(BaseModel):
@@ -48,6 +51,8 @@ class ProjectOut(BaseModel):
     name: str
     made: str
     grade: Grade
+    #: what somebody noted of it, as Markdown
+    notes: str
     photos: int
     videos: int
     bytes: int
@@ -91,7 +96,7 @@ def _out(project: Project, f: Folders, session: Session) -> ProjectOut:
     return ProjectOut(
         film=FilmOut(name=film[0], picture=film[1]) if film else None,
         laps=[DrawnLap(rise_deg=r, count=n) for r, n in project.plan.get("drawn", [])] if nothing else [],
-        shape=str(project.plan.get("shape", "")), id=project.id, name=project.name, made=project.made, grade=Grade(project.grade), photos=sizes.photos,
+        shape=str(project.plan.get("shape", "")), id=project.id, name=project.name, made=project.made, notes=project.notes, grade=Grade(project.grade), photos=sizes.photos,
         videos=videos.count(f), bytes=sizes.total,
         cache_bytes=sizes.cache, best_layer=best, running=running is not None, planned=int(project.plan.get("total", 0)), picture=sizes.first,
         poster=best if best in ("surface", "texture", "finish") else None, trouble=trouble,
@@ -99,9 +104,15 @@ def _out(project: Project, f: Folders, session: Session) -> ProjectOut:
 
 
 @router.get("")
-def list_projects(request: Request, session: Db) -> list[ProjectOut]:
-    """All projects, newest first."""
-    rows = session.exec(select(Project).order_by(col(Project.id).desc())).all()
+def list_projects(
+    request: Request,
+    session: Db,
+    before: Annotated[int | None, Query(ge=1, description="Only projects below this number")] = None,
+    limit: Annotated[int | None, Query(ge=1, le=1000, description="At most so many; else all")] = None,
+) -> list[ProjectOut]:
+    """All projects, newest first, or a page of them."""
+    wanted = select(Project).order_by(col(Project.id).desc()).limit(limit)
+    rows = session.exec(wanted if before is None else wanted.where(col(Project.id) < before)).all()
     return [_out(p, folders_of(request.app.state.data, p.id or 0), session) for p in rows]
 
 
@@ -129,6 +140,7 @@ def change_project(project_id: int, body: ProjectIn, session: Db, f: Files) -> P
     with editing(session, project_id) as project:
         project.name = body.name or project.name
         project.grade = (body.grade or Grade(project.grade)).value
+        project.notes = project.notes if body.notes is None else body.notes
     return _out(project, f, session)
 
 

@@ -8,10 +8,10 @@ from fastapi.responses import FileResponse
 from vast_quarry.server import strict
 from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.routers.jobs import JobOut
-from vast_quarry.server.services import jobs, videos
+from vast_quarry.server.services import jobs, trash, videos
 from vast_quarry.server.services.folders import get_project
 
-router = strict.router("/api/projects/{project_id}/videos", "videos")
+router = strict.router("/api/v1/projects/{project_id}/videos", "videos")
 
 
 @router.get("")
@@ -37,11 +37,11 @@ def look(project_id: int, name: str, session: Db, f: Files) -> JobOut:
     return JobOut.of(jobs.add_job(session, project_id, "look", {"name": name}))
 
 
-@router.delete("/{name}", status_code=204)
-def remove(project_id: int, name: str, session: Db, f: Files) -> None:
-    """Remove a video; frames that were taken from it stay."""
+@router.delete("/{name}")
+def remove(project_id: int, name: str, session: Db, f: Files) -> trash.Removed:
+    """Move a video into the project's trash; frames that were taken from it stay."""
     get_project(session, project_id)
-    videos.remove(f, name)
+    return videos.remove(f, name)
 
 
 @router.get("/{name}/picture/{index}", response_class=FileResponse)

@@ -21,8 +21,10 @@ from sqlalchemy.orm.exc import StaleDataError
 from sqlmodel import Session, col, select
 
 from vast_quarry.core.errors import PlainError
-from vast_quarry.core.finish.edits import TexturedMesh, apply_edit, welded
+from vast_quarry.core.finish.edits import TexturedMesh, welded
 from vast_quarry.core.finish.levels import recoloured
+from vast_quarry.core.finish.operations import apply_edit
+from vast_quarry.core.finish.selecting import Surface, choose
 from vast_quarry.core.formats.atomic import atomic_write, read_json
 from vast_quarry.core.formats.packed_glb import write_packed_glb
 from vast_quarry.core.formats.pictures import as_jpeg
@@ -45,6 +47,8 @@ REMEMBERED = 4
 FILES = 12
 #: texels a side of the picture in which an edited model is shown whose texture no longer fits
 SHOWN = 2048
+#: faces of a selection that the page tints at most: of more, every second, third and so on
+TINTED = 400_000
 
 _states: OrderedDict[str, TexturedMesh] = OrderedDict()
 _lock = threading.Lock()
@@ -92,10 +96,26 @@ def draft_file(project: Project, folders: Folders) -> Path | None:
 
 def being_made(session: Session, project: Project, folders: Folders) -> Job | None:
     """The job that makes the draft as it is now."""
+    return _under_way(session, project, _params(project, folders))
+
+
+def _under_way(session: Session, project: Project, params: dict[str, Any]) -> Job | None:
+    """The job that does just that, if it is queued or runs."""
     alive = col(Job.state).in_(["queued", "running"])
-    params = _params(project, folders)
     found = session.exec(select(Job).where(Job.project_id == project.id, Job.kind == "edit", alive)).all()
     return next((j for j in found if j.params == params and not j.cancel), None)
+
+
+def carry_over(project: Project, folders: Folders) -> None:
+    """Let the draft's edits stand on the version of Texture in use: they are kept by place, and done again there."""
+    project.draft_on = version_of(folders, "texture", None).number
+
+
+def forth(project: Project, folders: Folders) -> None:
+    """Do the edit taken back last again."""
+    if not project.draft_done and project.draft_on != texture_of(project, folders).number:
+        project.draft = []  # they were edits of another texture
+    project.draft_done = min(len(project.draft), project.draft_done + 1)
 
 
 def have_made(session: Session, project: Project, folders: Folders) -> Job | None:
@@ -109,6 +129,35 @@ def have_made(session: Session, project: Project, folders: Folders) -> Job | Non
 
 def _params(project: Project, folders: Folders) -> dict[str, Any]:
     return {"on": texture_of(project, folders).number, "edits": project.draft[: project.draft_done]}
+
+
+def chosen_file(project: Project, folders: Folders, where: Edits) -> Path:
+    """Where the faces lie that a selection names in the draft as it is now, once they were found."""
+    version, edits = texture_of(project, folders), project.draft[: project.draft_done]
+    return _chosen(folders, _name(version, edits), where)
+
+
+def _chosen(folders: Folders, name: str, where: Edits) -> Path:
+    tag = hashlib.sha256(json.dumps(where, sort_keys=True).encode()).hexdigest()[:16]
+    return folders.cache / f"draft-{name}-{tag}.bin"
+
+
+def have_chosen(session: Session, project: Project, folders: Folders, where: Edits) -> Job | None:
+    """Queue the finding of a selection; None when it is there."""
+    if chosen_file(project, folders, where).exists():
+        return None
+    assert project.id is not None
+    params = _params(project, folders) | {"where": where}
+    return _under_way(session, project, params) or add_job(session, project.id, "edit", params)
+
+
+def _write_chosen(target: Path, mesh: TexturedMesh, where: Edits) -> None:
+    """Corners of chosen faces as numbers, for the page to tint: how many there are, then x, y, z of each corner."""
+    chosen = np.flatnonzero(choose(Surface(*welded(mesh)), where))
+    shown = chosen[:: max(1, -(-len(chosen) // TINTED))]
+    with atomic_write(target) as out:
+        out.write(np.array([len(chosen)], "<u4").tobytes())
+        out.write(np.ascontiguousarray(mesh.vertices[mesh.faces[shown]], "<f4").tobytes())
 
 
 def make_draft(engine: Engine, folders: Folders, job: Job, reporter: Reporter, cancelled: threading.Event) -> None:
@@ -145,8 +194,14 @@ def make_draft(engine: Engine, folders: Folders, job: Job, reporter: Reporter, c
             _states.move_to_end(names[k + 1])
             while len(_states) > REMEMBERED:
                 _states.popitem(last=False)
-    reporter.stage("finish", "Writing the model", len(edits), len(edits) + 1)
     folders.make()
+    if "where" in job.params:
+        where = list(job.params["where"])
+        reporter.stage("finish", "Selecting", len(edits), len(edits) + 1)
+        _write_chosen(_chosen(folders, names[-1], where), mesh, where)
+        _forget(folders, "draft-*.bin")
+        return
+    reporter.stage("finish", "Writing the model", len(edits), len(edits) + 1)
     target = _glb(folders, names[-1])
     image = texture_bytes(folders.store.folder(version))
     if mesh.retexture:
@@ -155,7 +210,12 @@ def make_draft(engine: Engine, folders: Folders, job: Job, reporter: Reporter, c
     with atomic_write(target.with_suffix(".json")) as out:
         out.write(json.dumps({"faces": len(mesh.faces)}).encode())
     write_packed_glb(target, mesh.vertices, mesh.normals, mesh.uv, mesh.faces, image)
-    for old in sorted(folders.cache.glob("draft-*.glb"), key=lambda p: p.stat().st_mtime)[:-FILES]:
+    _forget(folders, "draft-*.glb")
+
+
+def _forget(folders: Folders, which: str) -> None:
+    """Drop the oldest files of states."""
+    for old in sorted(folders.cache.glob(which), key=lambda p: p.stat().st_mtime)[:-FILES]:
         old.unlink(missing_ok=True)
         old.with_suffix(".json").unlink(missing_ok=True)
 
@@ -166,7 +226,9 @@ def with_colors(mesh: TexturedMesh, before: TexturedMesh, image: bytes) -> tuple
     assert old is not None
     side = min(SHOWN, len(old))
     old = cv2.resize(old, (side, side), interpolation=cv2.INTER_AREA)
-    shown, picture = recoloured(*welded(mesh), before, old)
+    shown, picture = recoloured(*welded(mesh.back()), before, old)
+    if mesh.placed is not None:
+        shown = shown.moved(mesh.placed)
     return shown, as_jpeg(picture, 90)
 
 

@@ -17,6 +17,7 @@ from sqlmodel import Session
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import link_or_copy
 from vast_quarry.core.words import say
+from vast_quarry.pipeline.archive import LEFT
 from vast_quarry.pipeline.store import Store
 from vast_quarry.server.models import Project
 from vast_quarry.server.services.names import within
@@ -24,6 +25,10 @@ from vast_quarry.server.services.names import within
 
 class NotFound(PlainError):
     """There is no such thing (HTTP 404)."""
+
+
+class Conflict(PlainError):
+    """Something else stands against it (HTTP 409)."""
 
 
 @dataclass(frozen=True)
@@ -64,15 +69,15 @@ def folders_of(data: Path, project_id: int) -> Folders:
     return Folders(data / "projects" / str(project_id))
 
 
-#: of a project, what is never changed once it is there, and what is not taken along
-_UNCHANGED, _LEFT = ("photos", "masks", "videos", "versions"), ("cache", "uploads")
+#: of a project, what is never changed once it is there
+_UNCHANGED = ("photos", "masks", "videos", "versions")
 
 
 def duplicate(folders: Folders, into: Folders) -> None:
     """A second project with the same files: what never changes is linked, where the disk can, and takes no room."""
     for here, names, files in os.walk(folders.root):
         below = Path(here).relative_to(folders.root)
-        names[:] = [n for n in names if not n.endswith(".partial") and not (below == Path() and n in _LEFT)]
+        names[:] = [n for n in names if not n.endswith(".partial") and not (below == Path() and n in LEFT)]
         (into.root / below).mkdir(parents=True, exist_ok=True)
         for name in files:
             source, target = Path(here) / name, into.root / below / name

@@ -243,6 +243,26 @@ def recent_jobs(session: Session, limit: int = 30) -> list[tuple[Job, str | None
     return sorted(((job, until) for job, until in (*going, *over)), key=lambda row: -(row[0].id or 0))
 
 
+def older_jobs(session: Session, before: int, limit: int) -> list[tuple[Job, str | None]]:
+    """Jobs with numbers below one, newest first."""
+    rows = session.exec(_listed().where(col(Job.id) < before).order_by(col(Job.id).desc()).limit(limit)).all()
+    return [(job, until) for job, until in rows]
+
+
+def get_job(session: Session, job_id: int) -> tuple[Job, str | None]:
+    """A job, and the layer up to which it goes.
+
+    Raises
+    ------
+    NotFound
+        When there is none.
+    """
+    row = session.exec(_listed().where(col(Job.id) == job_id)).first()
+    if row is None:
+        raise NotFound("This job is no longer there.")
+    return row[0], row[1]
+
+
 def _listed() -> Any:
     # of all that a run was asked for with, which may be megabytes, only how far it goes is read
     return select(Job, func.json_extract(Job.params, "$.layer")).options(defer(Job.params))  # type: ignore[arg-type]

@@ -30,9 +30,11 @@ from vast_quarry.pipeline.step import Step
 from vast_quarry.pipeline.steps.photos import read_photo_list
 from vast_quarry.pipeline.store import Version
 from vast_quarry.server.models import Project
+from vast_quarry.server.services import versions
 from vast_quarry.server.services.folders import Folders, NotFound
 from vast_quarry.server.services.judging import proposed_out
 from vast_quarry.server.services.plan import saved_plan
+from vast_quarry.server.services.sizes import bytes_of
 
 
 class _Version(BaseModel):
@@ -45,6 +47,14 @@ class _Version(BaseModel):
     findings: list[Sentence]
     seconds: float
     made: str
+    #: what somebody calls it, and what they noted
+    name: str = ""
+    note: str = ""
+    #: bytes on the disk
+    bytes: int = 0
+    #: grade that its settings are nearest to, and those that are others
+    grade: Grade = Grade.DRESSED
+    changed: list[versions.Changed] = []
 
 
 class PhotosVersion(_Version):
@@ -103,9 +113,12 @@ VersionOut = Annotated[
 _told: TypeAdapter[VersionOut] = TypeAdapter(VersionOut)
 
 
-def _as_told(version: Version) -> VersionOut:
+def as_told(folders: Folders, version: Version, label: versions.Label | None) -> VersionOut:
     """A version for the page; figures of an earlier program that are something else today are passed over."""
-    raw = version.model_dump()
+    grade, others = versions.grade_and_changes(version)
+    raw = version.model_dump() | {
+        "bytes": bytes_of(folders, version), "grade": grade, "changed": others, **(label or versions.Label()).model_dump(),
+    }  # fmt: skip
     if raw["settings"].get("cleared"):  # regions of points take much room, and the page only tells how many there are
         raw["settings"]["cleared"] = len(raw["settings"]["cleared"])
     try:
@@ -268,14 +281,15 @@ def settings_now(project: Project, layer: str) -> list[SettingOut]:
 def layers_of(project: Project, folders: Folders) -> list[LayerOut]:
     """All layers that compute, in order."""
     store = folders.store
+    labels = versions.labels_of(folders)
     in_use, stale = store.in_use(), set(store.out_of_date())
     changed = photos_changed(project, folders)
     states: dict[str, Literal["empty", "out of date", "ready"]] = {}
     out = []
     for step in STEPS:
-        versions = store.versions(step.layer)
+        made = store.versions(step.layer)
         number = in_use.get(step.layer)
-        mine = next((v for v in versions if v.number == number), None)
+        mine = next((v for v in made if v.number == number), None)
         # what photos that changed make out of date is so at once, not only when they were looked at
         behind = step.layer in stale or changed or any(states[p] == "out of date" for p in step.parents)
         states[step.layer] = "empty" if mine is None else "out of date" if behind else "ready"
@@ -284,7 +298,7 @@ def layers_of(project: Project, folders: Folders) -> list[LayerOut]:
             LayerOut(
                 layer=step.layer, title=step.title, state=states[step.layer], number=number if mine else None, takes=takes, runs=will_run(step.layer, states, changed),
                 settings=settings_now(project, step.layer),
-                versions=[_as_told(v) for v in versions],
+                versions=[as_told(folders, v, labels.get(v.name)) for v in made],
             )
         )  # fmt: skip
     return out

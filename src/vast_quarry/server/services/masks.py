@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import io
 import json
-import zipfile
 from collections import OrderedDict
+from collections.abc import Iterator
 from pathlib import Path
 from threading import Lock
 from typing import Any
@@ -127,7 +127,7 @@ def add_edit(folders: Folders, paths: list[str], edit: Edit) -> MasksOut:
     return masks_of(folders)
 
 
-def undo(folders: Folders, forth: bool) -> MasksOut:
+def step(folders: Folders, forth: bool) -> None:
     """Take the last edit back, or make the last one that was taken back again."""
     source, target = ("undone", "steps") if forth else ("steps", "undone")
     with changed(folders.mask_edits) as document:
@@ -136,7 +136,6 @@ def undo(folders: Folders, forth: bool) -> MasksOut:
             document[target] = [*document.get(target, []), waiting.pop()]
             document[source] = waiting
             document["number"] = int(document.get("number", 0)) + 1
-    return masks_of(folders)
 
 
 #: masks with their edits, as they were last drawn
@@ -177,8 +176,8 @@ def mask_picture(folders: Folders, path: str, side: int) -> bytes:
     return hatched(mask_now(folders, path, side))
 
 
-def exported(folders: Folders) -> bytes:
-    """All masks of the version in use as a ZIP of 8-bit PNG, named like their photos.
+def exported(folders: Folders) -> Iterator[tuple[str, bytes]]:
+    """All masks of the version in use as 8-bit PNG with names like those of their photos, for a ZIP file.
 
     Raises
     ------
@@ -186,17 +185,15 @@ def exported(folders: Folders) -> bytes:
         When there are none.
     """
     folder, _ = _version(folders)
-    out = io.BytesIO()
-    count = 0
-    with zipfile.ZipFile(out, "w", zipfile.ZIP_STORED) as archive:
-        for path, number in photo_numbers(folders).items():
-            found = mask_file(folder, number) if folder else None
-            if found is not None:
-                picture = io.BytesIO()
-                with Image.open(found) as image:
-                    image.convert("L").save(picture, format="PNG")
-                archive.writestr(str(Path(path).with_suffix(".png")), picture.getvalue())
-                count += 1
-    if not count:
+    found = [(p, mask_file(folder, n)) for p, n in photo_numbers(folders).items()] if folder else []
+    files = [(str(Path(path).with_suffix(".png")), file) for path, file in found if file is not None]
+    if not files:
         raise NotFound("There are no masks yet.", "Run Masks first.")
+    return ((name, _as_grey_png(file)) for name, file in files)
+
+
+def _as_grey_png(file: Path) -> bytes:
+    out = io.BytesIO()
+    with Image.open(file) as image:
+        image.convert("L").save(out, format="PNG")
     return out.getvalue()

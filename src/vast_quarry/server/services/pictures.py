@@ -125,6 +125,29 @@ def _seen(file: str, size: int, changed: int) -> dict[str, Any]:
     }  # fmt: skip
 
 
+def check_known(folders: Folders, paths: list[str]) -> None:
+    """Make sure that photos are of the project, there or gone.
+
+    Raises
+    ------
+    NotFound
+        When one is not.
+    """
+    if not set(paths) <= set(photo_names(folders.photos)):
+        raise NotFound("There is no such photo.")
+
+
+def set_focal(project: Project, paths: list[str], focal_as_35_mm: float | None) -> None:
+    """Say with what focal length photos were taken (mm on a 35 mm camera); nothing takes that back."""
+    mine = dict(project.settings.get("photos", {}))
+    focals = {k: v for k, v in mine.get("focals", {}).items() if k not in set(paths)}
+    if focal_as_35_mm is not None:
+        focals |= dict.fromkeys(paths, focal_as_35_mm)
+    project.settings = {**project.settings, "photos": {**mine, "focals": focals}}
+    if not focals:
+        project.settings["photos"].pop("focals")
+
+
 def sets_of(project: Project, folders: Folders) -> dict[str, str]:
     """Name of the set of each photo that is of one."""
     return {p.path: p.set for p in list_photos(project, folders) if p.set}

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping
 from typing import Any
+
+from pydantic import BaseModel, Field
 
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import read_json
@@ -11,8 +14,37 @@ from vast_quarry.core.formats.documents import changed
 from vast_quarry.pipeline.judging import Inspected
 from vast_quarry.server.services.folders import Folders
 
-#: where names given by hand are kept
-SETS = "sets.json"
+#: where names given by hand are kept, and colours and notes of sets
+SETS, MARKS = "sets.json", "set-marks.json"
+
+
+class Mark(BaseModel):
+    """Colour and note of a set."""
+
+    color: str = Field("", pattern="^(#[0-9a-f]{6})?$", description="As #rrggbb; empty for none")
+    note: str = Field("", max_length=2000)
+
+
+class SetOut(Mark):
+    """A set of photos."""
+
+    name: str
+    count: int
+
+
+def told(folders: Folders, of_photos: Mapping[str, str]) -> list[SetOut]:
+    """Sets by the names of photos' sets, the largest first."""
+    marks = read_json(folders.root / MARKS)
+    counted = Counter(of_photos.values()).most_common()
+    return [SetOut(name=n, count=c, **Mark.model_validate(marks.get(n, {})).model_dump()) for n, c in counted]
+
+
+def mark(folders: Folders, name: str, mark: Mark) -> None:
+    """Give a set a colour and a note; without either it has none."""
+    with changed(folders.root / MARKS) as marks:
+        marks.pop(name, None)
+        if mark.color or mark.note.strip():
+            marks[name] = mark.model_dump()
 
 
 def by_hand(folders: Folders) -> dict[str, str]:

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from vast_quarry.pipeline.registry import STEPS
+from vast_quarry.pipeline.store import Version
 from vast_quarry.server.services.folders import Folders
 
 
@@ -46,14 +47,24 @@ def _bytes(folder: Path) -> int:
     return total
 
 
+def size_of(path: Path) -> int:
+    """Bytes of a file or of all below a folder, links counted as links."""
+    return _bytes(path) if path.is_dir() and not path.is_symlink() else path.lstat().st_size
+
+
+def bytes_of(folders: Folders, version: Version) -> int:
+    """What a version takes on the disk, as it says itself; those of before did not say."""
+    listed = version.files
+    return _bytes(folders.store.folder(version)) if listed is None else sum(listed.values())
+
+
 def sizes_of(folders: Folders) -> Sizes:
     """Count a project: its versions say themselves how large they are, and never change."""
     store = folders.store
     versions = 0
     for step in STEPS:
         for version in store.versions(step.layer):
-            listed = version.files
-            versions += _bytes(store.folder(version)) if listed is None else sum(listed.values())
+            versions += bytes_of(folders, version)
     names, own = [], 0
     for entry in _files(folders.photos):
         names.append(entry.path)

@@ -15,7 +15,7 @@ from vast_quarry.core.errors import PlainError
 from vast_quarry.core.photo.falloff import Falloff, stops_at
 from vast_quarry.core.photo.lensdb import falloff_of
 from vast_quarry.core.photo.reading import find_photos
-from vast_quarry.core.photo.tone import apply_tone
+from vast_quarry.core.photo.tone import Tone, apply_tone
 from vast_quarry.core.words import say
 from vast_quarry.pipeline.apart import load_small, read_facts
 from vast_quarry.pipeline.steps.photos import PhotosSettings, ToneSettings, tone_of_photo
@@ -157,6 +157,11 @@ def _by_database(folders: Folders) -> dict[str, Falloff]:
             if found is not None:
                 out[str(file.relative_to(folders.photos))] = found
     return out
+
+
+def tone_for(project: Project, path: str) -> Tone | None:
+    """How a photo is changed when it is read; nothing where it stays as it is."""
+    return tone_of_photo(_of_photos(project), path)
 
 
 def toned_picture(project: Project, folders: Folders, path: str, side: int) -> bytes:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import re
-import shutil
 import threading
 from dataclasses import replace
 from pathlib import Path
@@ -28,6 +27,7 @@ from vast_quarry.core.words import say
 from vast_quarry.pipeline.apart import probe
 from vast_quarry.pipeline.step import Reporter
 from vast_quarry.pipeline.video import Choice, Crop, chosen_frames, extract
+from vast_quarry.server.services import trash
 from vast_quarry.server.services.arrivals import arrive
 from vast_quarry.server.services.folders import Folders, NotFound
 from vast_quarry.server.services.names import clean_name, within
@@ -126,12 +126,10 @@ def _free_stem(folder: Path, name: Path, file: Any) -> str:
     return stem + name.suffix
 
 
-def remove(folders: Folders, name: str) -> None:
-    """Remove a video, and all that looking through it gave; frames that were taken from it stay."""
+def remove(folders: Folders, name: str) -> trash.Removed:
+    """Move a video, and all that looking through it gave, into the trash; frames that were taken from it stay."""
     file = video_file(folders, name)
-    cache = _cache(folders, file)
-    file.unlink()
-    shutil.rmtree(cache, ignore_errors=True)
+    return trash.put_away(folders, "video", [name], [file, _cache(folders, file)])
 
 
 def count(folders: Folders) -> int:
