@@ -65,8 +65,8 @@ it('files go on into the project they were sent to while another is opened', asy
   bring.close()
   const other = within(2, () => projectOf(2))
   await sent
-  expect(paths.filter((p) => p.startsWith('/api/projects/1/photos')).length).toBeGreaterThanOrEqual(3)
-  expect(paths.some((p) => p.startsWith('/api/projects/2'))).toBe(false)
+  expect(paths.filter((p) => p.startsWith('/api/v1/projects/1/photos')).length).toBeGreaterThanOrEqual(3)
+  expect(paths.some((p) => p.startsWith('/api/v1/projects/2'))).toBe(false)
   other.close()
 })
 
@@ -97,7 +97,7 @@ it('an answer that comes late does not replace a newer one', async () => {
   await settled()
   const second = project.refresh(['project'])
   await settled()
-  const asks = open.filter((r) => r.path === '/api/projects/5')
+  const asks = open.filter((r) => r.path === '/api/v1/projects/5')
   expect(asks.length).toBe(2)
   asks[1].give(answer({ id: 5, grade: 'dressed', planned: 0 }))
   await second
@@ -115,7 +115,7 @@ it('what this page changed itself is asked for once, what others change when it 
   })
   const project = projectOf(6)
   await project.keep(['a.jpg'], false)
-  expect(paths.filter((p) => p === 'GET /api/projects/6/photos').length).toBe(1)
+  expect(paths.filter((p) => p === 'GET /api/v1/projects/6/photos').length).toBe(1)
   expect(project.changedElsewhere({ photos: 4 }, { photos: 3 })).toEqual([])
   expect(project.changedElsewhere({ photos: 5 }, { photos: 4 })).toEqual(['project', 'photos'])
   expect(project.changedElsewhere({ photos: 5, layers: 2 }, { photos: 5, layers: 1 })).toEqual(['layers'])

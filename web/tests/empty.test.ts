@@ -37,7 +37,7 @@ it('an empty layer with photos is run from where it stands, Finish and Dispatch 
     const empty = mount(EmptyLayer, { layer }, 7)
     empty.button('Run ')!.click()
     await settled()
-    expect(asked.map((a) => [a.method, a.path])).toEqual([['POST', `/api/projects/7/layers/${runs}/run`]])
+    expect(asked.map((a) => [a.method, a.path])).toEqual([['POST', `/api/v1/projects/7/layers/${runs}/run`]])
     empty.close()
   }
 })

@@ -51,7 +51,7 @@ const open: EventStream[] = []
 function tab() {
   const heard: string[] = []
   const there: boolean[] = []
-  const stream = listenTogether('/api/jobs/events', ['jobs', 'changes'], {
+  const stream = listenTogether('/api/v1/jobs/events', ['jobs', 'changes'], {
     event: (kind, data) => heard.push(`${kind} ${data}`),
     connected: (now) => there.push(now),
   })

@@ -81,7 +81,7 @@ describe('the job line', () => {
     expect(line.find('.line')!.textContent).toMatch(/1 min 30 s|90 s|1:30|2 min/)
     line.button('Stop')!.click()
     await settled()
-    expect(asked.map((a) => a.method + a.path)).toEqual(['POST/api/jobs/5/cancel'])
+    expect(asked.map((a) => a.method + a.path)).toEqual(['POST/api/v1/jobs/5/cancel'])
     line.close()
   })
 
@@ -92,7 +92,7 @@ describe('the job line', () => {
     expect(line.host.textContent).toContain('The camera reports a fault')
     line.button('Resume')!.click()
     await settled()
-    expect(asked[0].path).toBe('/api/jobs/6/go-on')
+    expect(asked[0].path).toBe('/api/v1/jobs/6/go-on')
     jobs.connected = false
     await settled()
     expect(line.host.textContent).toContain('The server does not answer')
@@ -127,7 +127,7 @@ describe('what judging proposes', () => {
     // both have been decided about: the ticked one is left out, the other is not asked about again
     expect(asked[0]).toEqual({
       method: 'PATCH',
-      path: '/api/projects/1/photos',
+      path: '/api/v1/projects/1/photos',
       body: { paths: ['a.jpg'], kept: false, decided: ['a.jpg', 'b.jpg'] },
     })
     asked.length = 0
@@ -143,7 +143,7 @@ describe('what judging proposes', () => {
     const before = mount(Proposals, {})
     before.button('Judge the photos')!.click()
     await settled()
-    expect(asked.at(-1)!.method + asked.at(-1)!.path).toBe('POST/api/projects/1/photos/judge')
+    expect(asked.at(-1)!.method + asked.at(-1)!.path).toBe('POST/api/v1/projects/1/photos/judge')
     before.close()
     project.photos = [judged('a.jpg', 'keep')]
     const good = mount(Proposals, {})

@@ -1,3 +1,4 @@
+import codes from '../../src/vast_quarry/words/codes.json'
 import { createPinia, setActivePinia } from 'pinia'
 import { createApp, h, nextTick, reactive, type Component } from 'vue'
 import { vi } from 'vitest'
@@ -109,4 +110,9 @@ export const photo = (path: string, more: Partial<Photo> = {}): Photo =>
   ({ path, kept: true, problem: null, judged: null, ...more }) as unknown as Photo
 
 /** A sentence of the server that has no values. */
-export const said = (text: string) => ({ text, pattern: text, values: {} })
+export const said = (text: string) => ({
+  text,
+  pattern: text,
+  values: {},
+  code: Object.entries(codes).find(([, t]) => t === text)?.[0] ?? '',
+})

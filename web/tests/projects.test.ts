@@ -76,7 +76,7 @@ describe('a project on the first page', () => {
     field.dispatchEvent(new KeyboardEvent('keydown', { key: 'Enter' }))
     await settled()
     expect(asked.filter((a) => a.method === 'PATCH')).toEqual([
-      { method: 'PATCH', path: '/api/projects/1', body: { name: 'Well-head, north' } },
+      { method: 'PATCH', path: '/api/v1/projects/1', body: { name: 'Well-head, north' } },
     ])
     expect(changed).toHaveBeenCalledTimes(1)
     slab.close()

@@ -12,8 +12,11 @@ beforeEach(freshStores)
 const made = {
   text: 'Done. Made: Texture 2.',
   pattern: 'Done. Made: {what}.',
+  code: '',
   values: {
-    what: [{ text: 'Texture 2', pattern: '{layer} {number}', values: { layer: 'Texture', number: 2 } }],
+    what: [
+      { text: 'Texture 2', pattern: '{layer} {number}', values: { layer: 'Texture', number: 2 }, code: '' },
+    ],
   },
 }
 

@@ -92,7 +92,7 @@ describe('the tray', () => {
     await settled()
     expect(asked[0]).toEqual({
       method: 'PUT',
-      path: '/api/projects/1/layers/points/settings',
+      path: '/api/v1/projects/1/layers/points/settings',
       body: { sources: 7 },
     })
     tray.close()
@@ -100,13 +100,13 @@ describe('the tray', () => {
     const again = open({ settings: [setting({ value: 5 })] })
     again.find('.reset')!.click()
     await settled()
-    expect(asked[0].method + asked[0].path).toBe('DELETE/api/projects/1/layers/points/settings/sources')
+    expect(asked[0].method + asked[0].path).toBe('DELETE/api/v1/projects/1/layers/points/settings/sources')
     again.close()
     serverAnswers()
     const third = open()
     third.button('Run Points')!.click()
     await settled()
-    expect(asked[0].method + asked[0].path).toBe('POST/api/projects/1/layers/points/run')
+    expect(asked[0].method + asked[0].path).toBe('POST/api/v1/projects/1/layers/points/run')
     third.close()
   })
 

@@ -20,7 +20,7 @@ export type Version = Layer['versions'][number]
 export type VersionOf<L extends string> = Extract<Version, { layer: L }>
 /** Settings to be changed, of any layer. */
 export type SettingsChange =
-  paths['/api/projects/{project_id}/layers/{layer}/settings']['put']['requestBody']['content']['application/json']
+  paths['/api/v1/projects/{project_id}/layers/{layer}/settings']['put']['requestBody']['content']['application/json']
 export type Photo = Schemas['PhotoOut']
 export type Job = Schemas['JobOut']
 export type Scene = Schemas['SceneOut']
@@ -49,13 +49,23 @@ export type TrackOut = Schemas['TrackOut']
 export type MarkHelp = Schemas['MarkHelpOut']
 export type MaskEdit = Schemas['Outline'] | Schemas['Brush'] | Schemas['Grow'] | Schemas['Whole']
 export type Draft = Schemas['DraftOut']
+type WholeEdit =
+  paths['/api/v1/projects/{project_id}/draft']['post']['requestBody']['content']['application/json']
+type WholeChoice =
+  paths['/api/v1/projects/{project_id}/draft/select']['post']['requestBody']['content']['application/json']['where'][number]
+/** A step of choosing faces of the model; what has a default may be left out. */
+export type FaceChoice = Pick<WholeChoice, 'by'> & Partial<WholeChoice>
+type Loose<T> = T extends { kind: unknown }
+  ? Pick<T, 'kind'> & Partial<Omit<T, 'kind' | 'where'>> & { where?: FaceChoice[] }
+  : never
 /** An edit of the model; what has a default may be left out. */
-export type Edit =
-  paths['/api/projects/{project_id}/draft']['post']['requestBody']['content']['application/json']
+export type Edit = Loose<WholeEdit>
+export const whole = (edit: Edit) => edit as WholeEdit
+export const wholeChoices = (where: FaceChoice[]) => where as WholeChoice[]
 export type Clearing = Schemas['ClearingOut']
 /** A way of choosing points, and how it is joined to what is chosen already. */
 export type ClearTerm =
-  paths['/api/projects/{project_id}/points/select']['post']['requestBody']['content']['application/json']['terms'][number]
+  paths['/api/v1/projects/{project_id}/points/select']['post']['requestBody']['content']['application/json']['terms'][number]
 type Bare<T> = T extends unknown ? Omit<T, 'how'> : never
 /** A way of choosing points by itself. */
 export type ClearWay = Bare<ClearTerm>
@@ -65,6 +75,9 @@ interface Answer<T> {
   data?: T
   error?: unknown
 }
+
+/** Code of the refusal of whoever has no session. */
+const NO_SESSION = 'say-the-passphrase-or-the'
 
 /** A failure that somebody has been told of already; the foot of the page tells when the server cannot be reached. */
 export class Told extends Error {}
@@ -101,8 +114,10 @@ export async function ask<T>(promise: Promise<Answer<T>>, untilRead = false): Pr
   })
   if (error !== undefined) {
     const text = sentence(error)
-    const { said } = error as { said?: Sentence }
-    tell(text, untilRead, said ? placeOf(said) : null)
+    const { said, code } = error as { said?: Sentence; code?: string }
+    // from another machine, before its user has said who they are, or when that was long ago: the door asks
+    if (code === NO_SESSION) document.dispatchEvent(new Event('vq-door'))
+    else tell(text, untilRead, said ? placeOf(said) : null)
     throw new Told(text)
   }
   return data as T
@@ -122,7 +137,7 @@ export function sentence(error: unknown): string {
 }
 
 export const photoUrl = (id: number, kind: 'thumb' | 'full', path: string, side?: number) =>
-  `/api/projects/${id}/photos/${kind}?path=${encodeURIComponent(path)}${side ? `&side=${side}` : ''}`
+  `/api/v1/projects/${id}/photos/${kind}?path=${encodeURIComponent(path)}${side ? `&side=${side}` : ''}`
 
 export const tileUrl = (id: number, path: string, tile: { level: number; x: number; y: number }) =>
-  `/api/projects/${id}/photos/tile?path=${encodeURIComponent(path)}&level=${tile.level}&x=${tile.x}&y=${tile.y}`
+  `/api/v1/projects/${id}/photos/tile?path=${encodeURIComponent(path)}&level=${tile.level}&x=${tile.x}&y=${tile.y}`

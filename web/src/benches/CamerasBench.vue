@@ -1,6 +1,5 @@
 <script setup lang="ts">
 import { computed, ref, shallowRef, watch } from 'vue'
-import { useIntervalFn } from '@vueuse/core'
 import { useI18n } from 'vue-i18n'
 import { api, ask, photoUrl, type Kind, type Scene } from '@/api/client'
 import PhotoPane from '@/components/PhotoPane.vue'
@@ -21,12 +20,12 @@ import ThroughPhoto from '@/components/ThroughPhoto.vue'
 import TrackPanel from '@/components/TrackPanel.vue'
 import PlacesStrip from '@/components/PlacesStrip.vue'
 import PhotoMarks from '@/components/PhotoMarks.vue'
+import { useGrowing } from '@/composables/useGrowing'
 import { useMeasure } from '@/composables/useMeasure'
 import { usePlaces } from '@/composables/usePlaces'
 import { cloudUrl, useCompared, useWorldOf } from '@/composables/useWorldOf'
 import { useProject } from '@/stores/project'
-import { useJobs } from '@/stores/jobs'
-import { cloudScale, packCloud, type Box, type CloudMode } from '@/world/build'
+import { cloudScale, type Box, type CloudMode } from '@/world/build'
 import { boxAround } from '@/lib/boxNumbers'
 import { choiceLabel } from '@/i18n/say'
 import { nearestTie, scaleWords } from '@/lib/ties'
@@ -36,7 +35,6 @@ import type { World } from '@/world/World'
 const props = defineProps<{ compared: number | null }>()
 const { t } = useI18n()
 const project = useProject()
-const jobs = useJobs()
 const scene = shallowRef<Scene | null>(null)
 const mode = ref<CloudMode>('color')
 const ties = shallowRef<{ tied: number[][]; untied: number[][] } | null>(null)
@@ -103,7 +101,7 @@ const {
   again,
   reframe,
 } = useWorldOf(number, async (w, n) => {
-  scene.value = await ask(api.GET('/api/projects/{project_id}/layers/cameras/scene', project.path))
+  scene.value = await ask(api.GET('/api/v1/projects/{project_id}/layers/cameras/scene', project.path))
   const box = (hand.value ?? scene.value.box) as Box
   w.setBox(box)
   await w.loadCloud(cloudUrl(project.id, 'cameras', n), mode.value)
@@ -116,7 +114,7 @@ useCompared(
   async (w, n) => {
     const query = { query: { number: n } }
     const other = await ask(
-      api.GET('/api/projects/{project_id}/layers/cameras/scene', {
+      api.GET('/api/v1/projects/{project_id}/layers/cameras/scene', {
         params: { ...project.path.params, ...query },
       }),
     )
@@ -201,28 +199,7 @@ const groupChoices = computed(() =>
     hint: t('world.groupHint'),
   })),
 )
-/** While the alignment runs, what is placed so far is shown as it grows. */
-const growing = computed(() =>
-  jobs.active.some((j) => j.project_id === project.id && j.state === 'running' && j.layer === 'cameras'),
-)
-/** Before anything is placed: which photos were read, and which found each other. */
-const found = shallowRef<{ read: number[]; matched: number[][] } | null>(null)
-watch(growing, (on) => on || (found.value = null))
-async function showGrowing() {
-  const w = world.value
-  if (!w || !growing.value) return
-  const live = await ask(api.GET('/api/projects/{project_id}/layers/cameras/live', project.path))
-  if (!growing.value) return
-  found.value = live.cameras.length ? null : live
-  if (!live.cameras.length) return
-  w.setBox(null)
-  w.clear('ground')
-  w.setCameras(live.cameras, null)
-  w.setCloud(packCloud(live.points), 'color')
-  w.frameAll(false)
-  reframe()
-}
-useIntervalFn(showGrowing, 1500)
+const { growing, found } = useGrowing(world, reframe)
 watch(mode, (m) => world.value?.setCloudMode(m))
 watch(
   row,
@@ -231,7 +208,7 @@ watch(
     ties.value = null
     if (r === null) return
     const answer = await ask(
-      api.GET('/api/projects/{project_id}/layers/cameras/ties', {
+      api.GET('/api/v1/projects/{project_id}/layers/cameras/ties', {
         params: { path: { project_id: project.id }, query: { row: r } },
       }),
     )
@@ -249,7 +226,7 @@ async function placed(x: number, y: number) {
   const where = {
     params: { path: { project_id: project.id }, query: { row: c.row, x: near[0], y: near[1] } },
   }
-  const found = await ask(api.GET('/api/projects/{project_id}/layers/cameras/track-of', where))
+  const found = await ask(api.GET('/api/v1/projects/{project_id}/layers/cameras/track-of', where))
   point.value = [...found.at]
   below.value = 'track'
 }

@@ -4,10 +4,13 @@ import { useI18n } from 'vue-i18n'
 import { useRouter } from 'vue-router'
 import { api, ask, tell, type Parcel } from '@/api/client'
 import EmptyLayer from '@/components/EmptyLayer.vue'
+import PrintCheck from '@/components/PrintCheck.vue'
 import WorldPane from '@/components/WorldPane.vue'
 import { fixed, number } from '@/i18n/numbers'
 import { bytes, count } from '@/lib/format'
+import { GROUPS, PLACES } from '@/lib/destinations'
 import { download } from '@/lib/download'
+import { useParcels } from '@/composables/useParcels'
 import { useJobs } from '@/stores/jobs'
 import { useProject } from '@/stores/project'
 import type { World } from '@/world/World'
@@ -18,6 +21,7 @@ const { t } = useI18n()
 const project = useProject()
 const jobs = useJobs()
 const router = useRouter()
+const { fileOf, haveMade } = useParcels()
 /** Whether lengths in the files are true ones, and how sure. */
 const scale = computed(() => {
   const version = project.version('cameras')
@@ -27,15 +31,6 @@ const scale = computed(() => {
 const parcels = ref<Parcel[]>([])
 /** How large the model is, in metres: across, back, up. */
 const size = ref<number[]>([0, 0, 0])
-/** Where the model goes: each destination takes a format, and where the format leaves them open axis and unit. */
-const PLACES = [
-  { name: 'any', format: 'glb', up: 'y', unit: 'm' },
-  { name: 'modelling', format: 'obj', up: 'y', unit: 'm' },
-  { name: 'measuring', format: 'ply', up: 'z', unit: 'm' },
-  { name: 'printing', format: 'stl', up: 'z', unit: 'mm' },
-  { name: 'cloud', format: 'cloud', up: 'z', unit: 'm' },
-  { name: 'cameras', format: 'cameras', up: 'z', unit: 'm' },
-] as const
 const places = computed(() => PLACES.filter((d) => parcels.value.some((p) => p.format === d.format)))
 const chosen = reactive({
   format: 'glb' as Parcel['format'],
@@ -43,6 +38,12 @@ const chosen = reactive({
   unit: 'm' as Parcel['unit'],
 })
 const parcel = computed(() => parcels.value.find((p) => p.format === chosen.format) ?? null)
+const group = ref<(typeof GROUPS)[number]>('model')
+const shown = computed(() => places.value.filter((p) => p.group === group.value))
+function goToGroup(g: (typeof GROUPS)[number]) {
+  group.value = g
+  if (shown.value[0]) goTo(shown.value[0])
+}
 function goTo(place: (typeof PLACES)[number]) {
   Object.assign(chosen, { format: place.format, up: place.up, unit: place.unit })
 }
@@ -71,7 +72,7 @@ const unsaved = ref(0)
 const keeping = ref(false)
 async function fetchKinds() {
   if (!layer.value) return
-  const told = await ask(api.GET('/api/projects/{project_id}/dispatch', project.path))
+  const told = await ask(api.GET('/api/v1/projects/{project_id}/dispatch', project.path))
   parcels.value = told.kinds
   size.value = told.size
   unsaved.value = told.unsaved
@@ -80,7 +81,7 @@ onMounted(fetchKinds)
 async function keepEdits() {
   keeping.value = true
   try {
-    const job = await ask(api.POST('/api/projects/{project_id}/draft/keep', project.path), true)
+    const job = await ask(api.POST('/api/v1/projects/{project_id}/draft/keep', project.path), true)
     const over = await jobs.over(job.id)
     if (over?.state === 'failed') return tell(say(over.message))
     await project.refresh(['layers'])
@@ -101,17 +102,7 @@ async function save(p: Parcel) {
   making.value = true
   try {
     const wanted = { ...chosen, levels: p.triangles.length ? levels.value : 0 }
-    const job = await ask(
-      api.POST('/api/projects/{project_id}/dispatch/parcel', { ...project.path, body: wanted }),
-      true,
-    )
-    const made = job ? await jobs.over(job.id) : null
-    if (made?.state === 'failed') tell(say(made.message))
-    else if (made?.state !== 'cancelled')
-      download(
-        `/api/projects/${project.id}/dispatch/parcel?${new URLSearchParams({ ...wanted, levels: String(wanted.levels) })}`,
-        '',
-      )
+    if (await haveMade(wanted)) download(fileOf(wanted), '')
   } finally {
     making.value = false
   }
@@ -119,7 +110,7 @@ async function save(p: Parcel) {
 async function show(w: World) {
   w.setGround(1)
   const number = project.layer(layer.value!)?.number ?? 0
-  await w.setMesh(`/api/projects/${project.id}/layers/${layer.value}/mesh?number=${number}`, 'textured')
+  await w.setMesh(`/api/v1/projects/${project.id}/layers/${layer.value}/mesh?number=${number}`, 'textured')
 }
 async function ready(w: World) {
   world = w
@@ -155,9 +146,14 @@ function still() {
           </button>
         </p>
         <h2>{{ t('dispatch.where') }}</h2>
+        <span class="seg wide" role="group" :aria-label="t('dispatch.what')"
+          ><button v-for="g in GROUPS" :key="g" :aria-pressed="group === g" @click="goToGroup(g)">
+            {{ t(`dispatch.group.${g}`) }}
+          </button></span
+        >
         <div role="radiogroup" :aria-label="t('dispatch.where')" class="places" @keydown="byArrows">
           <button
-            v-for="d in places"
+            v-for="d in shown"
             :key="d.name"
             class="place"
             role="radio"
@@ -222,6 +218,7 @@ function still() {
           <p class="arrives">
             {{ arrives }}<br /><span class="quiet">{{ t(`dispatch.carries.${parcel.carries}`) }}</span>
           </p>
+          <PrintCheck v-if="parcel.format === '3mf' || parcel.format === 'stl'" />
           <button
             class="save"
             :data-format="parcel.format"
@@ -235,7 +232,7 @@ function still() {
         </div>
         <div class="pairs">
           <button class="plainbtn" @click="still">{{ t('dispatch.still') }}</button>
-          <a class="plainbtn" :href="`/api/projects/${project.id}/dispatch/recipe`" download>{{
+          <a class="plainbtn" :href="`/api/v1/projects/${project.id}/dispatch/recipe`" download>{{
             t('dispatch.recipe')
           }}</a>
         </div>
@@ -293,6 +290,7 @@ function still() {
 }
 .place small {
   color: var(--ink2);
+  font-size: 12px;
 }
 .place[aria-checked='true'] {
   border-color: var(--lichen);
@@ -326,6 +324,13 @@ function still() {
 h2 {
   font-size: 12.5px;
   margin: 0;
+}
+.wide {
+  display: flex;
+}
+.wide button {
+  flex: 1;
+  padding-inline: 4px;
 }
 .pairs {
   display: flex;

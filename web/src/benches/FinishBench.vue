@@ -1,14 +1,16 @@
 <script setup lang="ts">
-import { ElInputNumber, ElSwitch } from 'element-plus'
 import { computed, onMounted, ref, shallowRef, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
-import { api, ask, tell, type Draft, type Edit } from '@/api/client'
+import { api, ask, tell, whole, type Draft, type Edit } from '@/api/client'
 import EmptyLayer from '@/components/EmptyLayer.vue'
+import FinishTools from '@/components/FinishTools.vue'
 import ScreenShape from '@/components/ScreenShape.vue'
 import WorldPane from '@/components/WorldPane.vue'
 import { useJobs } from '@/stores/jobs'
 import { useProject } from '@/stores/project'
+import { useChosenFaces } from '@/composables/useChosenFaces'
 import { useKeys } from '@/composables/useKeys'
+import { moveStep } from '@/composables/useHistory'
 import { useInTurn } from '@/composables/useInTurn'
 import { useCompared, useWorldOf } from '@/composables/useWorldOf'
 import { toClip } from '@/lib/screen'
@@ -20,19 +22,25 @@ const { t } = useI18n()
 const project = useProject()
 const jobs = useJobs()
 const draft = shallowRef<Draft | null>(null)
-const tool = ref<'turn' | 'rectangle' | 'outline' | 'lasso'>('turn')
+type Tool = 'turn' | 'rectangle' | 'outline' | 'lasso' | 'part' | 'flat'
+const tool = ref<Tool>('turn')
 const outline = ref<number[][]>([])
-const closed = ref(false)
-const faces = ref(20000)
+const drawing = computed(() =>
+  tool.value === 'rectangle' || tool.value === 'outline' || tool.value === 'lasso' ? tool.value : null,
+)
+/** Whether what is drawn takes only what is seen, not what it covers behind. */
+const front = ref(true)
+/** Places picked on the model, to be laid level. */
+const picked = ref<[number, number, number][] | null>(null)
 const mode = ref<MeshMode>('textured')
 const there = computed(() => project.layer('texture')?.number ?? null)
 
 async function fetchDraft() {
   if (!there.value) return
-  const now = await ask(api.GET('/api/projects/{project_id}/draft', project.path))
+  const now = await ask(api.GET('/api/v1/projects/{project_id}/draft', project.path))
   // its files may have been freed since
   if (now.faces === null && !now.making)
-    draft.value = await made(await ask(api.POST('/api/projects/{project_id}/draft/make', project.path)))
+    draft.value = await made(await ask(api.POST('/api/v1/projects/{project_id}/draft/make', project.path)))
   else draft.value = await made(now)
 }
 /** The draft when the worker has made what it holds. */
@@ -40,7 +48,7 @@ async function made(now: Draft): Promise<Draft> {
   if (!now.making) return now
   const over = await jobs.over(now.making.id)
   if (over?.state === 'failed') tell(say(over.message))
-  return await ask(api.GET('/api/projects/{project_id}/draft', project.path))
+  return await ask(api.GET('/api/v1/projects/{project_id}/draft', project.path))
 }
 onMounted(fetchDraft)
 /** Another page may edit the same draft. */
@@ -62,14 +70,16 @@ const {
   again: load,
 } = useWorldOf(there, async (w) => {
   w.setGround(1)
+  w.onSpot = (p) => pressed(p.toArray() as [number, number, number])
   if (draft.value?.faces == null) await fetchDraft()
-  await w.setMesh(`/api/projects/${project.id}/draft/mesh?at=${Date.now()}`, mode.value)
+  await w.setMesh(`/api/v1/projects/${project.id}/draft/mesh?at=${Date.now()}`, mode.value)
 })
 useCompared(
   world,
   () => props.compared,
-  (w, n) => w.setMesh(`/api/projects/${project.id}/layers/finish/mesh?number=${n}`, mode.value, true),
+  (w, n) => w.setMesh(`/api/v1/projects/${project.id}/layers/finish/mesh?number=${n}`, mode.value, true),
 )
+const chosen = useChosenFaces(world)
 /** What is done is done in the order it was asked for, and nothing that was asked for is dropped. */
 const { waiting, act } = useInTurn<Draft>(
   (now) => (draft.value = now),
@@ -79,29 +89,71 @@ const add = (edit: Edit) => {
   const { project_id } = project.path.params.path
   const on = draft.value?.on
   outline.value = []
-  const where = { params: { path: { project_id }, query: { on } }, body: edit }
-  return act(async () => made(await ask(api.POST('/api/projects/{project_id}/draft', where), true)))
+  void chosen.clear()
+  const where = { params: { path: { project_id }, query: { on } }, body: whole(edit) }
+  return act(async () => made(await ask(api.POST('/api/v1/projects/{project_id}/draft', where), true)))
 }
-const undo = () =>
-  act(async () => made(await ask(api.POST('/api/projects/{project_id}/draft/undo', project.path), true)))
-const redo = () =>
-  act(async () => made(await ask(api.POST('/api/projects/{project_id}/draft/redo', project.path), true)))
+const move = (forth: boolean) =>
+  act(async () => {
+    await moveStep(project, 'finish', forth)
+    return made(await ask(api.POST('/api/v1/projects/{project_id}/draft/make', project.path), true))
+  })
+const undo = () => move(false)
+const redo = () => move(true)
 const anew = () =>
-  act(async () => made(await ask(api.DELETE('/api/projects/{project_id}/draft', project.path), true)))
-const keep = () => ask(api.POST('/api/projects/{project_id}/draft/keep', project.path), true)
+  act(async () => made(await ask(api.DELETE('/api/v1/projects/{project_id}/draft', project.path), true)))
+const carry = () =>
+  act(async () => made(await ask(api.POST('/api/v1/projects/{project_id}/draft/carry', project.path), true)))
+const keep = () => ask(api.POST('/api/v1/projects/{project_id}/draft/keep', project.path), true)
 
-function remove() {
+/** A shape is drawn: what it holds is chosen, and tinted. */
+function drawn(held: { shift: boolean; alt: boolean }) {
   const { width, height } = world.value!.canvas.getBoundingClientRect()
   const shape = toClip(outline.value, width, height)
+  const matrix = world.value!.matrix()
+  outline.value = []
   if (shape.length > 2)
-    void add({ kind: 'delete', outline: shape, matrix: world.value!.matrix(), invert: false })
+    void chosen.choose({ by: 'outline', outline: shape, matrix, front: front.value }, held)
+}
+/** Places that lengths are told between, while that is asked for. */
+const trail = ref<[number, number, number][]>([])
+const measuring = ref(false)
+watch([trail, world], () => world.value?.setTrail(trail.value))
+const metric = computed(() => {
+  const version = project.version('cameras')
+  return version?.layer !== 'cameras' || ['bars', 'mat'].includes(version.figures.scale_from ?? 'nothing')
+})
+function measure(on: boolean) {
+  measuring.value = on
+  trail.value = []
+  if (on) setTool('turn')
+}
+/** A place of the model was pressed. */
+function pressed(at: [number, number, number]) {
+  if (measuring.value) {
+    trail.value = [...trail.value, at]
+  } else if (picked.value) {
+    picked.value = [...picked.value, at]
+    if (picked.value.length < 3) return
+    void add({ kind: 'level', at: picked.value })
+    picked.value = null
+  } else if (tool.value === 'part') void chosen.choose({ by: 'part', at: [at] })
+  else if (tool.value === 'flat') void chosen.choose({ by: 'flood', at: [at], angle: 12 })
+}
+function remove() {
+  if (chosen.faces.value) void add({ kind: 'delete', where: chosen.where.value })
+}
+function pick() {
+  setTool('turn')
+  picked.value = picked.value ? null : []
 }
 /** Counts how often a tool was taken: each time the surface is a fresh one, and has the focus. */
 const taken = ref(0)
-function setTool(next: typeof tool.value) {
+function setTool(next: Tool) {
+  picked.value = null
   tool.value = next
   taken.value++
-  world.value?.setTool(next !== 'turn')
+  world.value?.setTool(!!drawing.value)
   outline.value = []
 }
 function setMode(m: MeshMode) {
@@ -122,7 +174,7 @@ useKeys('layers.finish', [
     <div class="bar">
       <span class="seg"
         ><button
-          v-for="k in ['turn', 'rectangle', 'outline', 'lasso'] as const"
+          v-for="k in ['turn', 'rectangle', 'outline', 'lasso', 'part', 'flat'] as const"
           :key="k"
           :aria-pressed="tool === k"
           @click="setTool(k)"
@@ -130,9 +182,6 @@ useKeys('layers.finish', [
           {{ t(`finish.${k}`) }}
         </button></span
       >
-      <button class="plainbtn" :disabled="outline.length < 3" @click="remove">
-        {{ t('finish.delete') }}
-      </button>
       <span class="seg"
         ><button
           v-for="m in ['textured', 'plain', 'wire', 'glass'] as const"
@@ -143,15 +192,12 @@ useKeys('layers.finish', [
           {{ t(`world.${m}`) }}
         </button></span
       >
-      <span v-if="draft" class="end quiet num yields" role="status">
-        <template v-if="waiting">{{ t('finish.working', { n: waiting }) }} · </template>
-        <template v-if="draft.faces !== null">{{
-          t('finish.edits', { n: draft.done, faces: draft.faces })
-        }}</template></span
-      >
     </div>
     <p v-if="draft && there !== null && draft.on !== there" class="notice">
       {{ t('finish.other', { on: draft.on, now: there }) }}
+      <button v-if="draft.done" class="plainbtn" @click="carry">
+        {{ t('finish.carry', { now: there }) }}
+      </button>
       <button class="plainbtn" @click="anew">{{ t('finish.anew', { now: there }) }}</button>
     </p>
     <EmptyLayer v-if="there === null" layer="finish" />
@@ -162,50 +208,41 @@ useKeys('layers.finish', [
       :comparing="props.compared !== null"
       @ready="ready"
     >
-      <ScreenShape v-if="tool !== 'turn'" :key="taken" v-model="outline" :tool="tool" :world="world" />
+      <ScreenShape
+        v-if="drawing"
+        :key="taken"
+        v-model="outline"
+        :tool="drawing"
+        :world="world"
+        @done="drawn"
+      />
     </WorldPane>
     <Teleport to="#tray-top">
-      <div class="tools">
-        <p class="quiet">{{ t('finish.hint') }}</p>
-        <div class="pair">
-          <button class="plainbtn" :disabled="!draft?.done && !waiting" @click="undo">
-            {{ t('finish.undo') }}
-          </button>
-          <button class="plainbtn" :disabled="!draft?.redo && !waiting" @click="redo">
-            {{ t('finish.redo') }}
-          </button>
-        </div>
-        <button class="plainbtn" :disabled="!draft" @click="add({ kind: 'cut', at: 'ground', closed })">
-          {{ t('finish.cutGround') }}
-        </button>
-        <button class="plainbtn" :disabled="!draft" @click="add({ kind: 'cut', at: 'box', closed })">
-          {{ t('finish.cutBox') }}
-        </button>
-        <label class="pair"
-          ><span>{{ t('finish.closed') }}</span
-          ><el-switch v-model="closed" :aria-label="t('finish.closed')"
-        /></label>
-        <button class="plainbtn" :disabled="!draft" @click="add({ kind: 'main-body' })">
-          {{ t('finish.main') }}
-        </button>
-        <div class="pair">
-          <button class="plainbtn" :disabled="!draft" @click="add({ kind: 'decimate', faces })">
-            {{ t('finish.decimate') }}
-          </button>
-          <el-input-number
-            v-model="faces"
-            :min="100"
-            :max="5000000"
-            :controls="false"
-            size="small"
-            style="width: 100px"
-            :aria-label="t('finish.decimate')"
-          />
-        </div>
-        <button class="go" :disabled="!!waiting || !draft?.done" @click="keep">
-          <b>{{ t('finish.keep') }}</b>
-        </button>
-      </div>
+      <FinishTools
+        v-model:front="front"
+        :draft="draft"
+        :chosen="chosen"
+        :waiting="waiting"
+        :picking="picked !== null"
+        :picked="picked?.length ?? 0"
+        :trail="trail"
+        :metric="metric"
+        @add="add"
+        @undo="undo"
+        @redo="redo"
+        @keep="keep"
+        @pick="pick"
+        @measure="measure"
+        @forget="trail = []"
+      >
+        <a
+          v-if="draft?.done"
+          class="plainbtn"
+          :href="`/api/v1/projects/${project.id}/draft/edits`"
+          download="edits.json"
+          >{{ t('finish.asFile') }}</a
+        >
+      </FinishTools>
     </Teleport>
   </section>
 </template>
@@ -218,11 +255,5 @@ useKeys('layers.finish', [
   margin: 0;
   padding: 8px 14px;
   border-bottom: 1px solid var(--joint);
-}
-.pair {
-  display: flex;
-  gap: 8px;
-  justify-content: space-between;
-  align-items: center;
 }
 </style>

@@ -42,7 +42,7 @@ const shown = computed(() => {
   if (!p || bare.value || !masks.value) return null
   if (tool.value !== 'colour' || !color.value) return picture(p, 1200)
   const [r, g, b] = color.value
-  return `/api/projects/${project.id}/photos/key?path=${encodeURIComponent(p)}&red=${r}&green=${g}&blue=${b}&tolerance=${tolerance.value}&side=700`
+  return `/api/v1/projects/${project.id}/photos/key?path=${encodeURIComponent(p)}&red=${r}&green=${g}&blue=${b}&tolerance=${tolerance.value}&side=700`
 })
 const caption = computed(() => {
   const row = rows.value.get(project.selected ?? '')
@@ -63,7 +63,7 @@ const mend = (edit: MaskEdit) => add(meant.value, edit)
 async function pick(x: number, y: number) {
   if (!project.selected || tool.value !== 'colour') return
   const answer = await ask(
-    api.GET('/api/projects/{project_id}/photos/color', {
+    api.GET('/api/v1/projects/{project_id}/photos/color', {
       params: { path: { project_id: project.id }, query: { path: project.selected, x, y } },
     }),
   )
@@ -125,7 +125,7 @@ useKeys('layers.masks', [
       <a
         v-if="rows.size && [...rows.values()].some((r) => r.share !== null)"
         class="plainbtn"
-        :href="`/api/projects/${project.id}/masks/export`"
+        :href="`/api/v1/projects/${project.id}/masks/export`"
         download
         >{{ t('masks.export') }}</a
       >

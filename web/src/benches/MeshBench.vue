@@ -19,9 +19,9 @@ const { t } = useI18n()
 const project = useProject()
 const mode = ref<MeshMode>(props.layer === 'texture' ? 'textured' : 'plain')
 const number = computed(() => project.layer(props.layer)?.number ?? null)
-const url = (n: number) => `/api/projects/${project.id}/layers/${props.layer}/mesh?number=${n}`
+const url = (n: number) => `/api/v1/projects/${project.id}/layers/${props.layer}/mesh?number=${n}`
 const poster = computed(
-  () => `/api/projects/${project.id}/layers/${props.layer}/poster?number=${number.value}`,
+  () => `/api/v1/projects/${project.id}/layers/${props.layer}/poster?number=${number.value}`,
 )
 const atlas = computed(() => props.layer === 'texture' && number.value !== null)
 
@@ -34,7 +34,7 @@ async function look(at: number[]) {
     query: { x, y, z, number: number.value },
   }
   const found = (await ask(
-    api.GET('/api/projects/{project_id}/layers/{layer}/seen-by', { params }),
+    api.GET('/api/v1/projects/{project_id}/layers/{layer}/seen-by', { params }),
   )) as SpotOut
   seen.value = found
   world.value?.setSpot({ at, normal: found.normal, side: found.side })
@@ -65,12 +65,12 @@ const thrown = computed(() =>
 )
 watch(mode, async () => {
   if (mode.value !== 'photo') return
-  scene.value ??= await ask(api.GET('/api/projects/{project_id}/layers/cameras/scene', project.path))
+  scene.value ??= await ask(api.GET('/api/v1/projects/{project_id}/layers/cameras/scene', project.path))
   if (!placed.value.some((c) => c.photo === project.selected) && placed.value.length)
     project.selected = placed.value[0].photo
 })
 watch([thrown, world], ([c, w]) =>
-  w?.throwPhoto(c, c && `/api/projects/${project.id}/layers/cameras/through?row=${c.row}`),
+  w?.throwPhoto(c, c && `/api/v1/projects/${project.id}/layers/cameras/through?row=${c.row}`),
 )
 /** What the surface rests on, in words and shares. */
 function told() {

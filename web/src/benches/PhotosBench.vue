@@ -8,12 +8,14 @@ import { api, ask, photoUrl, type Photo, type Video } from '@/api/client'
 import ContactSheet from '@/components/ContactSheet.vue'
 import FilmStrip from '@/components/FilmStrip.vue'
 import PhotoPane from '@/components/PhotoPane.vue'
+import PickedStrip from '@/components/photos/PickedStrip.vue'
 import PhotoFacts from '@/components/photos/PhotoFacts.vue'
 import Proposals from '@/components/photos/Proposals.vue'
 import TonePanel from '@/components/photos/TonePanel.vue'
 import VideoPane from '@/components/photos/VideoPane.vue'
 import SplitPane from '@/components/SplitPane.vue'
 import StripChart from '@/components/StripChart.vue'
+import { useHistory } from '@/composables/useHistory'
 import { useKeys } from '@/composables/useKeys'
 import { filesOf, useBring } from '@/composables/useBring'
 import { useJobs } from '@/stores/jobs'
@@ -61,19 +63,6 @@ const only = ref<string | null>(null)
 const inSet = computed(() =>
   only.value ? project.photos.filter((p) => p.set === only.value).map((p) => p.path) : null,
 )
-const setName = ref('')
-/** The brushed photos, or those of the shown set, under one name: a new one splits, a known one merges. */
-async function nameSet() {
-  const paths = brushed.value.length ? brushed.value : inSet.value
-  if (!paths) return
-  const name = setName.value.trim()
-  await ask(api.PUT('/api/projects/{project_id}/photos/set', { ...project.path, body: { paths, name } }))
-  only.value = name || null
-  setName.value = ''
-  brushed.value = []
-  await project.refresh()
-}
-const wholeSetKept = computed(() => project.photos.some((p) => inSet.value?.includes(p.path) && p.kept))
 const order = computed(() =>
   sorted.value && judged.value
     ? [...project.photos].sort((a, b) => valueOf(b) - valueOf(a)).map((p) => p.path)
@@ -88,11 +77,18 @@ const thin = (every: number) =>
   )
 /** Photos that were picked together: brushed in the chart, or with shift and ctrl in the sheet. */
 const brushed = ref<string[]>([])
-const pickedKept = computed(() => project.photos.some((p) => brushed.value.includes(p.path) && p.kept))
-async function keepPicked() {
-  await project.keep(brushed.value, !pickedKept.value)
+const picked = computed(() => (brushed.value.length ? brushed.value : inSet.value))
+/** After something was done with the picked photos: the set they are of now is shown. */
+function pickedDone(set: string | null) {
   brushed.value = []
+  only.value = set
 }
+const history = useHistory('photos')
+useKeys('layers.photos', [
+  { keys: 'Ctrl+Z', says: 'keys.undo', act: () => void history.undo() },
+  { keys: 'Ctrl+Shift+Z', says: 'keys.redo', act: () => void history.redo() },
+  { keys: 'Ctrl+Y', says: 'keys.redo', act: () => void history.redo() },
+])
 /** Photos that stay in view beside the selected one, under one zoom. */
 const pinned = ref<string[]>([])
 const panes = computed(() => [...pinned.value.filter((p) => p !== project.selected), project.selected])
@@ -114,7 +110,8 @@ const toned = ref(0)
 const after = ref(true)
 const overlayOf = (path: string | null) => {
   if (!path) return null
-  const of = (kind: string) => `/api/projects/${project.id}/photos/${kind}?path=${encodeURIComponent(path)}`
+  const of = (kind: string) =>
+    `/api/v1/projects/${project.id}/photos/${kind}?path=${encodeURIComponent(path)}`
   if (shade.value) return `${of('dark')}&side=1200`
   return toned.value && after.value ? `${of('toned')}&side=1600&at=${toned.value}` : null
 }
@@ -123,7 +120,7 @@ const videos = shallowRef<Video[]>([])
 const shown = ref<string | null>(null)
 const video = computed(() => videos.value.find((v) => v.name === shown.value) ?? null)
 async function refreshVideos() {
-  videos.value = (await ask(api.GET('/api/projects/{project_id}/videos', project.path))) as Video[]
+  videos.value = (await ask(api.GET('/api/v1/projects/{project_id}/videos', project.path))) as Video[]
 }
 onMounted(refreshVideos)
 watch(() => jobs.ended, refreshVideos)
@@ -150,10 +147,10 @@ const asksPath = computed(() => byPath.value || !project.photos.length || gone.v
 async function bring() {
   const body = { path: path.value, copy_files: !refer.value }
   if (gone.value)
-    await ask(api.POST('/api/projects/{project_id}/photos/point-again', { ...project.path, body }))
+    await ask(api.POST('/api/v1/projects/{project_id}/photos/point-again', { ...project.path, body }))
   else {
     const { id } = await ask(
-      api.POST('/api/projects/{project_id}/photos/from-path', { ...project.path, body }),
+      api.POST('/api/v1/projects/{project_id}/photos/from-path', { ...project.path, body }),
     )
     const job = await jobs.over(id)
     if (job)
@@ -208,27 +205,12 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
           {{ videos.length > 1 ? v.name.slice(0, 12) : t('video.show') }}
         </button></span
       >
-      <span v-if="sets.length > 1 && !video" class="seg"
+      <span v-if="(sets.length > 1 || only) && !video" class="seg"
         ><button :aria-pressed="!only" @click="only = null">{{ t('tone.all') }}</button
         ><button v-for="[s, n] in sets" :key="s" :aria-pressed="only === s" @click="only = s">
           {{ say(s) }}, {{ n }}
         </button></span
       >
-      <button v-if="inSet" class="plainbtn" @click="project.keep(inSet, !wholeSetKept)">
-        {{ wholeSetKept ? t('photos.leaveSet') : t('photos.keepSet') }}
-      </button>
-      <button v-if="brushed.length && !video" class="plainbtn" @click="keepPicked">
-        {{ t(pickedKept ? 'photos.leaveBrushed' : 'photos.keepBrushed', { n: brushed.length }) }}
-      </button>
-      <el-input
-        v-if="inSet || brushed.length"
-        v-model="setName"
-        size="small"
-        style="width: 130px"
-        :placeholder="brushed.length ? t('photos.newSet') : t('photos.renameSet')"
-        :aria-label="t('photos.setName')"
-        @keyup.enter="nameSet"
-      />
       <button
         v-if="filmed.length > 8 && !video"
         class="plainbtn"
@@ -245,6 +227,21 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
       >
         {{ t('photos.third') }}
       </button>
+      <span v-if="history.canUndo.value || history.canRedo.value" class="seg"
+        ><button
+          :disabled="!history.canUndo.value"
+          :title="history.undoes.value ? say(history.undoes.value) : ''"
+          @click="history.undo()"
+        >
+          {{ t('finish.undo') }}</button
+        ><button
+          :disabled="!history.canRedo.value"
+          :title="history.redoes.value ? say(history.redoes.value) : ''"
+          @click="history.redo()"
+        >
+          {{ t('finish.redo') }}
+        </button></span
+      >
       <span v-if="share !== null" class="num">{{ Math.round(100 * share) }} %</span>
       <span v-if="sending" class="num">{{ t('job.of', { done: sending[0], total: sending[1] }) }}</span>
       <span v-if="photo" class="end">
@@ -282,6 +279,12 @@ const chosen = (e: Event) => send([...((e.target as HTMLInputElement).files ?? [
         @change="chosen"
       />
     </div>
+    <PickedStrip
+      v-if="picked?.length && !video"
+      :paths="picked"
+      :set="brushed.length ? null : only"
+      @done="pickedDone"
+    />
     <VideoPane v-if="video" :key="video.name" :video="video" />
     <div v-else-if="!project.photos.length" class="emptynote drop">
       <p>{{ t('empty.photos') }}<br />{{ t('photos.drop') }}.</p>

@@ -58,16 +58,16 @@ const reach = computed(() =>
   plan.value && !inStrips(plan.value.kind) ? Math.hypot(plan.value.width!, plan.value.depth!) / 2 : 0.01,
 )
 const strips = computed(() => inStrips(plan.value?.kind))
-const path = computed(() => `/api/projects/${project.id}/plan`)
+const path = computed(() => `/api/v1/projects/${project.id}/plan`)
 
 onMounted(async () => {
-  plan.value = (await ask(api.GET('/api/projects/{project_id}/plan', project.path))) as PlanIn
+  plan.value = (await ask(api.GET('/api/v1/projects/{project_id}/plan', project.path))) as PlanIn
   // what no longer fits is kept by the server when it is asked about it, before the plan is saved again
-  for (const remark of await ask(api.GET('/api/projects/{project_id}/plan/remarks', project.path)))
+  for (const remark of await ask(api.GET('/api/v1/projects/{project_id}/plan/remarks', project.path)))
     ElMessage({ message: say(remark), type: 'warning', duration: 0, showClose: true })
   // to look at a plan is not to have one: it is saved with the first change, or when it is taken along
   const draft = await ask(
-    api.PUT('/api/projects/{project_id}/plan', {
+    api.PUT('/api/v1/projects/{project_id}/plan', {
       params: { ...project.path.params, query: { keep: false } },
       body: asked(plan.value),
     }),
@@ -94,7 +94,7 @@ async function change() {
     while (again && plan.value) {
       again = false
       const made = await ask(
-        api.PUT('/api/projects/{project_id}/plan', { ...project.path, body: asked(plan.value) }),
+        api.PUT('/api/v1/projects/{project_id}/plan', { ...project.path, body: asked(plan.value) }),
       ).catch(() => null)
       if (made && !again) await take(made)
     }
@@ -106,15 +106,15 @@ async function take(made: PlanOut, planned = made.total) {
   out.value = made
   project.planned = planned
   if (shot.value !== null && shot.value >= made.total) shot.value = null
-  patches.value = await ask(api.GET('/api/projects/{project_id}/plan/patches', project.path))
-  expected.value = await ask(api.GET('/api/projects/{project_id}/plan/expected', project.path))
+  patches.value = await ask(api.GET('/api/v1/projects/{project_id}/plan/patches', project.path))
+  expected.value = await ask(api.GET('/api/v1/projects/{project_id}/plan/expected', project.path))
   show()
 }
 async function mend() {
   busy.value = true
   try {
     const made = await ask(
-      api.POST('/api/projects/{project_id}/plan/mend', {
+      api.POST('/api/v1/projects/{project_id}/plan/mend', {
         params: { ...project.path.params, query: { shots: 6 } },
       }),
     )

@@ -26,7 +26,9 @@ const row = computed(() => scene.value?.cameras.find((c) => c.photo === project.
 /** The photo in the frame of the chosen camera. */
 const carried = () => project.selected && photoUrl(project.id, 'thumb', project.selected, 280)
 const depth = computed(() =>
-  row.value === null ? null : `/api/projects/${project.id}/photos/depth?row=${row.value}&v=${number.value}`,
+  row.value === null
+    ? null
+    : `/api/v1/projects/${project.id}/photos/depth?row=${row.value}&v=${number.value}`,
 )
 /** Depths at the ends of the map's colours. */
 const range = ref<{ near?: number | null; far?: number | null } | null>(null)
@@ -38,7 +40,7 @@ watch(
     const query = { row: r }
     try {
       const got = await ask(
-        api.GET('/api/projects/{project_id}/photos/depth-range', {
+        api.GET('/api/v1/projects/{project_id}/photos/depth-range', {
           params: { ...project.path.params, query },
         }),
         true,
@@ -67,7 +69,7 @@ watchThrottled(
     const where = { params: { ...project.path.params, query } }
     try {
       const at = await latest.ask((signal) =>
-        ask(api.GET('/api/projects/{project_id}/photos/depth-at', { ...where, signal })),
+        ask(api.GET('/api/v1/projects/{project_id}/photos/depth-at', { ...where, signal })),
       )
       const { depth: far, gsd, around } = at
       const about = around == null ? '' : t('photos.depthAround', { far: length(around) })
@@ -92,7 +94,7 @@ const strip = ref<InstanceType<typeof ClearStrip>>()
 /** Counts clouds that were loaded: what they hold is asked for again. */
 const filled = ref(0)
 const { world, ready } = useWorldOf(number, async (w, n) => {
-  scene.value = await ask(api.GET('/api/projects/{project_id}/layers/cameras/scene', project.path))
+  scene.value = await ask(api.GET('/api/v1/projects/{project_id}/layers/cameras/scene', project.path))
   w.setBox(scene.value.box as unknown as Box)
   w.setGround(1)
   w.show('cameras', false)
@@ -113,7 +115,7 @@ watch([more, clearing, number, filled], () => {
     more.value && !clearing.value
       ? (matrix, height, signal) =>
           ask(
-            api.POST('/api/projects/{project_id}/layers/points/nearby', {
+            api.POST('/api/v1/projects/{project_id}/layers/points/nearby', {
               params: { ...project.path.params, query: { number: number.value } },
               body: { matrix, height, budget: NEAR },
               parseAs: 'arrayBuffer',

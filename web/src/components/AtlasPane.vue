@@ -11,7 +11,7 @@ const { t, locale } = useI18n()
 const project = useProject()
 type Shown = 'plain' | 'guessed' | 'source' | 'stretch' | 'held'
 const shown = ref<Shown>('plain')
-const base = computed(() => `/api/projects/${project.id}/layers/texture`)
+const base = computed(() => `/api/v1/projects/${project.id}/layers/texture`)
 const atlas = computed(() => `${base.value}/atlas?number=${props.number}`)
 const over = computed(() =>
   shown.value === 'plain' || shown.value === 'held'

@@ -30,7 +30,7 @@ const choices = computed(() =>
 )
 const picture = computed(
   () =>
-    `/api/projects/${project.id}/layers/texture/held-out?row=${row.value}&shows=${shows.value}&number=${props.number}`,
+    `/api/v1/projects/${project.id}/layers/texture/held-out?row=${row.value}&shows=${shows.value}&number=${props.number}`,
 )
 async function keepSome() {
   await project.change('texture', { kept_back: SOME })

@@ -17,7 +17,7 @@ watch(
   () => props.number,
   async (number) => {
     maps.value = (await ask(
-      api.GET('/api/projects/{project_id}/layers/cameras/lenses', {
+      api.GET('/api/v1/projects/{project_id}/layers/cameras/lenses', {
         params: { ...project.path.params, query: { number } },
       }),
     )) as LensMap[]

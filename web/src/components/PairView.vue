@@ -36,7 +36,7 @@ watch(
   async ([a, b]) => {
     matches.value = []
     const query = { params: { ...project.path.params, query: { a, b } } }
-    const found = await ask(api.GET('/api/projects/{project_id}/layers/cameras/matches', query))
+    const found = await ask(api.GET('/api/v1/projects/{project_id}/layers/cameras/matches', query))
     if (a === props.a.row && b === props.b.row) matches.value = found as MatchOut[]
   },
   { immediate: true },

@@ -31,7 +31,7 @@ const partners = computed(() =>
 watch(
   () => props.number,
   async () =>
-    (pairs.value = await ask(api.GET('/api/projects/{project_id}/layers/cameras/pairs', project.path))),
+    (pairs.value = await ask(api.GET('/api/v1/projects/{project_id}/layers/cameras/pairs', project.path))),
   { immediate: true },
 )
 watch([pairs, chosen], draw)

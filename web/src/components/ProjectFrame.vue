@@ -54,7 +54,7 @@ watch(open, () => (compared.value = null))
 /** Whether there is no such project, or no longer. */
 const nowhere = ref(false)
 void api
-  .GET('/api/projects/{project_id}', project.path)
+  .GET('/api/v1/projects/{project_id}', project.path)
   .then(({ data, response }) => {
     nowhere.value = response.status === 404 || response.status === 422
     if (nowhere.value) return

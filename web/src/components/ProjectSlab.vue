@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { ElInput, ElMessageBox } from 'element-plus'
-import { nextTick, ref } from 'vue'
+import { defineAsyncComponent, nextTick, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { day } from '@/i18n/numbers'
 import { api, ask, photoUrl, type Project } from '@/api/client'
@@ -8,6 +8,10 @@ import { say } from '@/i18n/say'
 import PlanDrawing from '@/components/PlanDrawing.vue'
 import { bytes } from '@/lib/format'
 import { stateOf } from '@/lib/projects'
+
+// with the renderer of Markdown, which the first page does not need
+const NotesSheet = defineAsyncComponent(() => import('@/components/NotesSheet.vue'))
+const SpaceSheet = defineAsyncComponent(() => import('@/components/SpaceSheet.vue'))
 
 /** A project on the first page: its best picture, what there is of it and what comes next. */
 const props = defineProps<{ project: Project }>()
@@ -27,7 +31,7 @@ async function renamed() {
   const name = naming.value?.trim()
   naming.value = null
   if (!name || name === props.project.name) return
-  await ask(api.PATCH('/api/projects/{project_id}', { ...where(), body: { name } }), true)
+  await ask(api.PATCH('/api/v1/projects/{project_id}', { ...where(), body: { name } }), true)
   emit('changed')
 }
 async function remove() {
@@ -38,20 +42,17 @@ async function remove() {
     return
   }
   try {
-    await ask(api.DELETE('/api/projects/{project_id}', where()), true)
+    await ask(api.DELETE('/api/v1/projects/{project_id}', where()), true)
   } finally {
     emit('changed')
   }
 }
 async function duplicate() {
   const name = t('projects.copyOf', { name: props.project.name }).slice(0, 120)
-  await ask(api.POST('/api/projects/{project_id}/duplicate', { ...where(), body: { name } }), true)
+  await ask(api.POST('/api/v1/projects/{project_id}/duplicate', { ...where(), body: { name } }), true)
   emit('changed')
 }
-async function free() {
-  await ask(api.DELETE('/api/projects/{project_id}/cache', where()), true)
-  emit('changed')
-}
+const [space, notes] = [ref(false), ref(false)]
 </script>
 
 <template>
@@ -65,7 +66,7 @@ async function free() {
       <img
         v-if="props.project.poster"
         class="poster"
-        :src="`/api/projects/${props.project.id}/layers/${props.project.poster}/poster?v=${props.project.bytes}`"
+        :src="`/api/v1/projects/${props.project.id}/layers/${props.project.poster}/poster?v=${props.project.bytes}`"
         alt=""
       />
       <img
@@ -75,7 +76,7 @@ async function free() {
       />
       <img
         v-else-if="props.project.film"
-        :src="`/api/projects/${props.project.id}/videos/${encodeURIComponent(props.project.film.name)}/picture/${props.project.film.picture}`"
+        :src="`/api/v1/projects/${props.project.id}/videos/${encodeURIComponent(props.project.film.name)}/picture/${props.project.film.picture}`"
         alt=""
       />
       <PlanDrawing v-else class="blank" :laps="props.project.laps" :shape="props.project.shape" />
@@ -110,6 +111,7 @@ async function free() {
       <span v-if="props.project.trouble" class="trouble" role="status">{{ say(props.project.trouble) }}</span>
       <span v-if="props.project.running" class="works">{{ t('projects.running') }}</span>
       <span class="quiet num">{{ made() }} · {{ bytes(props.project.bytes) }}</span>
+      <span v-if="props.project.notes" class="quiet noted" dir="auto">{{ props.project.notes }}</span>
       <span class="acts">
         <button
           class="link"
@@ -126,20 +128,24 @@ async function free() {
         >
           {{ t('projects.duplicate') }}
         </button>
+        <button class="link" :aria-label="`${t('notes.open')}, ${props.project.name}`" @click="notes = true">
+          {{ t('notes.open') }}
+        </button>
         <button
-          v-if="props.project.cache_bytes > 1e6"
           class="link"
-          :title="t('projects.freeHint')"
-          :aria-label="`${t('projects.free', { size: bytes(props.project.cache_bytes) })}, ${props.project.name}`"
-          @click="free"
+          :title="t('space.openHint')"
+          :aria-label="`${t('space.open')}, ${props.project.name}`"
+          @click="space = true"
         >
-          {{ t('projects.free', { size: bytes(props.project.cache_bytes) }) }}
+          {{ t('space.open') }}
         </button>
         <button class="link" :aria-label="`${t('projects.remove')} ${props.project.name}`" @click="remove">
           {{ t('projects.remove') }}
         </button>
       </span>
     </div>
+    <SpaceSheet v-if="space" v-model="space" :project="props.project" @changed="emit('changed')" />
+    <NotesSheet v-if="notes" v-model="notes" :project="props.project" @changed="emit('changed')" />
   </article>
 </template>
 
@@ -175,6 +181,11 @@ img,
   font-weight: 600;
   color: inherit;
   text-decoration: none;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
+}
+.noted {
   overflow: hidden;
   text-overflow: ellipsis;
   white-space: nowrap;

@@ -24,7 +24,7 @@ useKeys('through.title', [{ keys: 'Escape', says: 'keys.close', act: () => emit(
 <template>
   <img
     class="through"
-    :src="`/api/projects/${project.id}/layers/cameras/through?row=${camera.row}`"
+    :src="`/api/v1/projects/${project.id}/layers/cameras/through?row=${camera.row}`"
     :alt="camera.photo"
     :style="{ opacity: blend / 100 }"
   />

@@ -19,7 +19,7 @@ watch(
     if (!at) return
     const [x, y, z] = at
     const query = { params: { ...project.path.params, query: { x, y, z } } }
-    const found = await ask(api.GET('/api/projects/{project_id}/layers/cameras/track', query))
+    const found = await ask(api.GET('/api/v1/projects/{project_id}/layers/cameras/track', query))
     if (at === props.at) track.value = found as TrackOut
   },
   { immediate: true },

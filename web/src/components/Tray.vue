@@ -2,6 +2,7 @@
 import { computed, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
 import SettingRow from '@/components/SettingRow.vue'
+import VersionList from '@/components/VersionList.vue'
 import { seconds } from '@/lib/format'
 import { useJobs } from '@/stores/jobs'
 import { useProject } from '@/stores/project'
@@ -104,23 +105,12 @@ const computes = computed(() => props.layer !== 'finish')
     </div>
     <p v-if="version" class="took quiet num">{{ t('tray.took', { time: seconds(version.seconds) }) }}</p>
     <section class="find">
-      <template v-if="layer.versions.length">
-        <h2>{{ t('tray.versions') }}</h2>
-        <div v-for="v in [...layer.versions].reverse()" :key="v.number" class="ver num">
-          <span>{{ t(`layers.${layer.layer}`) }} {{ v.number }}</span>
-          <b v-if="v.number === layer.number">{{ t('tray.inUse') }}</b>
-          <template v-else>
-            <button class="link" @click="project.use(props.layer, v.number)">{{ t('tray.use') }}</button>
-            <button
-              class="link"
-              :aria-pressed="props.compared === v.number"
-              @click="emit('compare', props.compared === v.number ? null : v.number)"
-            >
-              {{ t('tray.compare') }}
-            </button>
-          </template>
-        </div>
-      </template>
+      <VersionList
+        v-if="layer.versions.length"
+        :layer="props.layer"
+        :compared="props.compared"
+        @compare="emit('compare', $event)"
+      />
       <h2>{{ t('tray.findings') }}</h2>
       <p v-if="!findings.length" class="quiet pad">{{ t(version ? 'tray.none' : 'tray.notYet') }}</p>
       <div v-for="(f, k) in findings" :key="k" class="card" :class="{ bad: f.bad }">
@@ -234,22 +224,6 @@ const computes = computed(() => props.layer !== 'finish')
 .find h2 {
   font-size: 12.5px;
   padding: 10px 14px 4px;
-}
-.ver {
-  display: flex;
-  gap: 8px;
-  align-items: center;
-  padding: 2px 14px;
-}
-.ver span {
-  flex: 1;
-}
-.ver .link {
-  padding: 0;
-}
-.ver b {
-  color: var(--lichen-ink);
-  font-size: 12.5px;
 }
 .pad {
   padding: 0 14px;

@@ -34,12 +34,12 @@ onMounted(async () => {
   }
   if (!canvas.value) return // gone meanwhile
   world.value = new World(canvas.value)
-  ;(window as unknown as { vqWorld: World }).vqWorld = world.value
   world.value.onFilled = () => (shown.value = true)
   world.value.onBusy = (more) => (busy.value += more)
   emit('ready', world.value)
 })
 onBeforeUnmount(() => world.value?.dispose())
+defineExpose({ world })
 /** Whether the graphics card has let go: the browser may give it back by itself. */
 const lost = ref(false)
 function restored() {

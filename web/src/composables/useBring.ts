@@ -111,7 +111,7 @@ export function useBring(filmed: () => Promise<void>) {
 
   async function sendLarge(file: File, refused: RefusedFile[]): Promise<number> {
     try {
-      await upload(`/api/projects/${project.id}/uploads`, file, (s) => (share.value = s))
+      await upload(`/api/v1/projects/${project.id}/uploads`, file, (s) => (share.value = s))
     } catch (error) {
       refused.push({ name: file.name, why: (error as Error).message })
       return 0
@@ -131,7 +131,7 @@ export function useBring(filmed: () => Promise<void>) {
     for (const file of list.filter(large)) taken += await sendLarge(file, refused)
     const small = list.filter((f) => !large(f))
     sending.value = [0, small.length]
-    const told = await sendSome(`/api/projects/${project.id}/photos`, small, AT_ONCE, (n) => {
+    const told = await sendSome(`/api/v1/projects/${project.id}/photos`, small, AT_ONCE, (n) => {
       sending.value = [n, small.length]
     })
     sending.value = null
@@ -147,4 +147,4 @@ export function useBring(filmed: () => Promise<void>) {
 
 /** Send mask files, named like their photos; what became of them. */
 export const sendMasks = (project: number, list: File[]) =>
-  sendSome(`/api/projects/${project}/photos/masks`, list, MASKS_AT_ONCE)
+  sendSome(`/api/v1/projects/${project}/photos/masks`, list, MASKS_AT_ONCE)

@@ -5,6 +5,7 @@ import { pointStates, readBits, type Bits } from '@/lib/screen'
 import { useJobs } from '@/stores/jobs'
 import { useProject } from '@/stores/project'
 import type { World } from '@/world/World'
+import { moveStep } from './useHistory'
 import { useInTurn } from './useInTurn'
 
 /** How a term is joined to what is chosen already; `new` begins afresh. */
@@ -40,7 +41,9 @@ export function useClearing(world: Ref<World | null>, number: Ref<number | null>
     const edits = draft.value?.done
     gone.value = edits
       ? readBits(
-          await fetchBytes(`/api/projects/${project.id}/points/gone?on=${draft.value!.on}&budget=${budget}`),
+          await fetchBytes(
+            `/api/v1/projects/${project.id}/points/gone?on=${draft.value!.on}&budget=${budget}`,
+          ),
         )
       : null
     await choose()
@@ -55,7 +58,7 @@ export function useClearing(world: Ref<World | null>, number: Ref<number | null>
     try {
       const data = await latest.ask((signal) =>
         ask(
-          api.POST('/api/projects/{project_id}/points/select', {
+          api.POST('/api/v1/projects/{project_id}/points/select', {
             params: where(),
             body: { terms: terms.value },
             parseAs: 'arrayBuffer',
@@ -94,7 +97,7 @@ export function useClearing(world: Ref<World | null>, number: Ref<number | null>
 
   async function fetchDraft() {
     if (number.value === null) return
-    const now = await ask(api.GET('/api/projects/{project_id}/points/draft', project.path))
+    const now = await ask(api.GET('/api/v1/projects/{project_id}/points/draft', project.path))
     if (now.done === draft.value?.done && now.on === draft.value.on && now.left === draft.value.left) return
     begin(now)
     await refresh()
@@ -109,7 +112,7 @@ export function useClearing(world: Ref<World | null>, number: Ref<number | null>
   ) {
     const body = { what, terms: terms.value, at, within, under: under && { ...under, how: 'add' as const } }
     const term = await ask(
-      api.POST('/api/projects/{project_id}/points/find', { params: where(), body }),
+      api.POST('/api/v1/projects/{project_id}/points/find', { params: where(), body }),
       true,
     )
     await add(term as unknown as ClearWay, held)
@@ -117,17 +120,22 @@ export function useClearing(world: Ref<World | null>, number: Ref<number | null>
   const remove = (keep: boolean) =>
     act(() =>
       ask(
-        api.POST('/api/projects/{project_id}/points/draft', {
+        api.POST('/api/v1/projects/{project_id}/points/draft', {
           params: where(),
           body: { terms: terms.value, keep },
         }),
         true,
       ),
     )
+  const move = (forth: boolean) =>
+    act(async () => {
+      await moveStep(project, 'points', forth)
+      return ask(api.GET('/api/v1/projects/{project_id}/points/draft', project.path))
+    })
   /** The last thing that was chosen, else the last that was deleted. */
   function undo(): Promise<void> {
     const before = past.value[past.value.length - 1]
-    if (!before) return act(() => ask(api.POST('/api/projects/{project_id}/points/undo', project.path), true))
+    if (!before) return move(false)
     future.value = [...future.value, terms.value]
     past.value = past.value.slice(0, -1)
     terms.value = before
@@ -135,16 +143,16 @@ export function useClearing(world: Ref<World | null>, number: Ref<number | null>
   }
   function redo(): Promise<void> {
     const after = future.value[future.value.length - 1]
-    if (!after) return act(() => ask(api.POST('/api/projects/{project_id}/points/redo', project.path), true))
+    if (!after) return move(true)
     past.value = [...past.value, terms.value]
     future.value = future.value.slice(0, -1)
     terms.value = after
     return choose()
   }
   const giveUp = () =>
-    act(() => ask(api.DELETE('/api/projects/{project_id}/points/draft', project.path), true))
-  const keep = () => ask(api.POST('/api/projects/{project_id}/points/keep', project.path), true)
-  const bringBack = () => ask(api.DELETE('/api/projects/{project_id}/points/cleared', project.path), true)
+    act(() => ask(api.DELETE('/api/v1/projects/{project_id}/points/draft', project.path), true))
+  const keep = () => ask(api.POST('/api/v1/projects/{project_id}/points/keep', project.path), true)
+  const bringBack = () => ask(api.DELETE('/api/v1/projects/{project_id}/points/cleared', project.path), true)
 
   // another page may edit the same draft, and what is kept becomes another version
   watch([() => jobs.changes?.[String(project.id)]?.points, number], () => !waiting.value && fetchDraft())

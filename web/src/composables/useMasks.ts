@@ -1,5 +1,6 @@
 import { computed, onMounted, shallowRef, watch } from 'vue'
 import { api, ask, type MaskEdit, type Masks } from '@/api/client'
+import { moveStep } from '@/composables/useHistory'
 import { useInTurn } from '@/composables/useInTurn'
 import { useJobs } from '@/stores/jobs'
 import { useProject } from '@/stores/project'
@@ -12,7 +13,7 @@ export function useMasks() {
   const version = computed(() => project.layer('masks')?.number ?? 0)
   const fetchMasks = async () => {
     const wanted = project.id
-    const now = await ask(api.GET('/api/projects/{project_id}/masks', project.path))
+    const now = await ask(api.GET('/api/v1/projects/{project_id}/masks', project.path))
     if (wanted === project.id) masks.value = now
   }
   onMounted(fetchMasks)
@@ -26,12 +27,17 @@ export function useMasks() {
   const add = (paths: string[], edit: MaskEdit) =>
     act(() =>
       ask(
-        api.POST('/api/projects/{project_id}/masks/edits', { ...project.path, body: { paths, edit } }),
+        api.POST('/api/v1/projects/{project_id}/masks/edits', { ...project.path, body: { paths, edit } }),
         true,
       ),
     )
-  const undo = () => act(() => ask(api.POST('/api/projects/{project_id}/masks/undo', project.path), true))
-  const redo = () => act(() => ask(api.POST('/api/projects/{project_id}/masks/redo', project.path), true))
+  const move = (forth: boolean) =>
+    act(async () => {
+      await moveStep(project, 'masks', forth)
+      return ask(api.GET('/api/v1/projects/{project_id}/masks', project.path))
+    })
+  const undo = () => move(false)
+  const redo = () => move(true)
 
   const rows = computed(() => new Map(masks.value?.rows.map((r) => [r.path, r]) ?? []))
   /** Those that stand out first: unsure, then of an unusual share; those without a mask come last. */
@@ -46,7 +52,7 @@ export function useMasks() {
   )
   /** A picture of what is left out, asked for again whenever it may have changed. */
   const picture = (path: string, side: number) =>
-    `/api/projects/${project.id}/masks/picture?path=${encodeURIComponent(path)}&side=${side}` +
+    `/api/v1/projects/${project.id}/masks/picture?path=${encodeURIComponent(path)}&side=${side}` +
     `&v=${version.value}.${masks.value?.number ?? 0}`
   return { masks, rows, oddFirst, picture, add, undo, redo, waiting }
 }

@@ -66,7 +66,7 @@ export function useMeasure(placed: () => { width: number; height: number } | nul
       if (!measuring.value || !photo || !placed() || !Object.keys(marks).some((p) => p !== photo)) return
       if (Object.keys(marks).length === 2) delete marks[photo]
       const answer = await ask(
-        api.POST('/api/projects/{project_id}/layers/cameras/mark-help', {
+        api.POST('/api/v1/projects/{project_id}/layers/cameras/mark-help', {
           ...project.path,
           body: { marks, photo },
         }),

@@ -69,5 +69,5 @@ export function useCompared(
 
 /** Where the cloud of a layer is, as the server packs it. */
 export function cloudUrl(project: number, layer: string, number: number, budget?: number) {
-  return `/api/projects/${project}/layers/${layer}/cloud?number=${number}${budget ? `&budget=${budget}` : ''}`
+  return `/api/v1/projects/${project}/layers/${layer}/cloud?number=${number}${budget ? `&budget=${budget}` : ''}`
 }

@@ -25,3 +25,12 @@ export const day = (when: string): string =>
 /** A number with two digits that count. */
 export const short = (x: number): string =>
   new Intl.NumberFormat(spoken.value, { maximumSignificantDigits: 2 }).format(x)
+
+/** A day with the time of day. */
+export const clock = (when: string): string =>
+  new Date(when).toLocaleString(spoken.value, {
+    day: 'numeric',
+    month: 'short',
+    hour: '2-digit',
+    minute: '2-digit',
+  })

@@ -7,6 +7,8 @@ export interface Sentence {
   text: string
   pattern: string
   values: Record<string, unknown>
+  /** Stays when the sentence is worded anew; empty for what is not one of the program. */
+  code?: string
 }
 
 const CATALOGUES: Record<string, Record<string, string>> = { de: german }

@@ -1,74 +1,66 @@
 import type { Sentence } from '@/i18n/say'
 
-/** Where what a sentence advises is done: the layer, by the beginnings of the server's patterns. */
-const PLACES: [string, string[]][] = [
-  [
-    'masks',
-    [
-      'Mask the subject in all photos',
-      'No mask in ',
-      'The mask ',
-      'Masks are ',
-      'The background seems to stand still',
-      '{name}: {problem}',
-    ],
+/** Where what a sentence advises is done: the layer, by the codes of the server's sentences. */
+export const PLACES: Record<string, string[]> = {
+  masks: [
+    'mask-the-subject-in-all',
+    'no-mask-in-fits-a',
+    'the-mask-cannot-be-read',
+    'the-mask-is-x-pixels',
+    'the-mask-keeps-nothing-so',
+    'masks-are-named-like-their',
+    'the-background-seems-to-stand',
+    'name-problem-2',
   ],
-  [
-    'cameras',
-    [
-      'Make the keep box larger',
-      'The keep box is incomplete',
-      'Choose the mat that was printed',
-      'Take sharper or nearer photos of it',
-      'No ground was found',
-    ],
+  cameras: [
+    'make-the-keep-box-larger',
+    'the-keep-box-is-incomplete',
+    'choose-the-mat-that-was',
+    'take-sharper-or-nearer-photos',
+    'no-ground-was-found-up',
   ],
-  [
-    'photos',
-    [
-      'Bring some in',
-      'Let them be judged first',
-      'Let the photos be judged first',
-      'Leaving out what is proposed leaves a gap',
-      '{name} {problem}',
-      'The lens darkens the corners',
-      'Add photos of the same subject',
-    ],
+  photos: [
+    'bring-some-in-first',
+    'bring-some-in-or-shoot',
+    'let-them-be-judged-first',
+    'let-the-photos-be-judged',
+    'leaving-out-what-is-proposed',
+    'name-problem',
+    'the-lens-darkens-the-corners',
+    'add-photos-of-the-same',
   ],
-  [
-    'plan',
-    [
-      'Take more photos',
-      'Take photos that overlap',
-      'Walk round the subject',
-      'Move sideways',
-      'Move further sideways',
-      'Only {placed} of {all} photos',
-      '{photos} {count, plural, one {is} other {are}} tied in',
-      '{photos} could not be placed',
-    ],
+  plan: [
+    'take-more-photos-that-overlap',
+    'take-more-photos-with-smaller',
+    'take-photos-that-overlap-by',
+    'walk-round-the-subject-and',
+    'move-sideways-by-a-step',
+    'move-further-sideways-between-photos',
+    'only-of-photos-could-be',
+    'tied-in-by-few-points',
+    'could-not-be-placed-of',
+    'could-not-be-placed-of-nothing',
+    'could-not-be-placed-of-they',
+    'could-not-be-placed-of-too',
   ],
-]
-
-function patternsIn(what: Sentence | string): string[] {
-  if (typeof what === 'string') return [what]
-  const inner = Object.values(what.values).flatMap((v) =>
-    typeof v === 'string' || (v && typeof v === 'object' && 'pattern' in v)
-      ? patternsIn(v as Sentence | string)
-      : [],
-  )
-  return [what.pattern, ...inner]
 }
 
-/** Beginnings of what is said where masks that are suggested would mend it. */
-const BY_MASKS = ['Mask the subject in all photos', 'The background seems to stand still']
+function codesIn(what: Sentence | string): string[] {
+  if (typeof what === 'string') return []
+  const inner = Object.values(what.values).flatMap((v) =>
+    v && typeof v === 'object' && 'pattern' in v ? codesIn(v as Sentence) : [],
+  )
+  return what.code ? [what.code, ...inner] : inner
+}
+
+/** What is said where masks that are suggested would mend it. */
+export const BY_MASKS = ['mask-the-subject-in-all', 'the-background-seems-to-stand']
 
 /** Whether masks that are suggested, and a run with them, are what a sentence advises. */
-export const masksHelp = (what: Sentence) =>
-  patternsIn(what).some((p) => BY_MASKS.some((s) => p.startsWith(s)))
+export const masksHelp = (what: Sentence) => codesIn(what).some((c) => BY_MASKS.includes(c))
 
 /** The layer where the advice of a sentence is followed; null where there is none to go to. */
 export function placeOf(what: Sentence): string | null {
-  const said = patternsIn(what)
-  return PLACES.find(([, starts]) => said.some((p) => starts.some((s) => p.startsWith(s))))?.[0] ?? null
+  const said = codesIn(what)
+  return Object.keys(PLACES).find((place) => PLACES[place].some((c) => said.includes(c))) ?? null
 }

@@ -45,7 +45,7 @@ export const useJobs = defineStore('jobs', () => {
 
   function listen() {
     stream?.close()
-    stream = listenTogether('/api/jobs/events', ['jobs', 'changes'], {
+    stream = listenTogether('/api/v1/jobs/events', ['jobs', 'changes'], {
       event: (kind, data) => {
         if (kind === 'jobs') take(JSON.parse(data))
         else changes.value = JSON.parse(data)
@@ -55,11 +55,12 @@ export const useJobs = defineStore('jobs', () => {
   }
 
   const cancel = (id: number) =>
-    ask(api.POST('/api/jobs/{job_id}/cancel', { params: { path: { job_id: id } } }))
+    ask(api.POST('/api/v1/jobs/{job_id}/cancel', { params: { path: { job_id: id } } }))
 
   const pause = (id: number) =>
-    ask(api.POST('/api/jobs/{job_id}/pause', { params: { path: { job_id: id } } }))
-  const goOn = (id: number) => ask(api.POST('/api/jobs/{job_id}/go-on', { params: { path: { job_id: id } } }))
+    ask(api.POST('/api/v1/jobs/{job_id}/pause', { params: { path: { job_id: id } } }))
+  const goOn = (id: number) =>
+    ask(api.POST('/api/v1/jobs/{job_id}/go-on', { params: { path: { job_id: id } } }))
 
   return { jobs, active, running, changes, connected, ended, listen, cancel, pause, goOn, over, take }
 })

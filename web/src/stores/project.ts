@@ -70,9 +70,11 @@ function define(id: number) {
       })
     }
     const fetches = {
-      layers: (signal: AbortSignal) => ask(api.GET('/api/projects/{project_id}/layers', { ...path, signal })),
-      project: (signal: AbortSignal) => ask(api.GET('/api/projects/{project_id}', { ...path, signal })),
-      photos: (signal: AbortSignal) => ask(api.GET('/api/projects/{project_id}/photos', { ...path, signal })),
+      layers: (signal: AbortSignal) =>
+        ask(api.GET('/api/v1/projects/{project_id}/layers', { ...path, signal })),
+      project: (signal: AbortSignal) => ask(api.GET('/api/v1/projects/{project_id}', { ...path, signal })),
+      photos: (signal: AbortSignal) =>
+        ask(api.GET('/api/v1/projects/{project_id}/photos', { ...path, signal })),
     }
     const project = part<Project | null>('project', null)
     const layers = part<Layer[]>('layers', [])
@@ -128,7 +130,7 @@ function define(id: number) {
     function change<T>(request: () => Promise<Changed<T>>): Promise<T> {
       const mine = last.then(async () => {
         const answer = request()
-        const data = await ask(answer)
+        const data = await ask(answer, true)
         const [name, count] = ((await answer).response.headers.get('X-Changed') ?? '').split(' ')
         if (count) own.set(name, Number(count))
         await refresh(name ? (ASKED[name] ?? PARTS) : PARTS)
@@ -147,16 +149,16 @@ function define(id: number) {
     const run = (name: string, everything = false, first_look = false) =>
       last.then(() =>
         ask(
-          api.POST('/api/projects/{project_id}/layers/{layer}/run', {
+          api.POST('/api/v1/projects/{project_id}/layers/{layer}/run', {
             params: { path: { project_id: id, layer: name }, query: { everything, first_look } },
           }),
         ),
       )
     const setGrade = (grade: 'rough' | 'dressed' | 'polished') =>
-      change(() => api.PATCH('/api/projects/{project_id}', { ...path, body: { grade } }))
+      change(() => api.PATCH('/api/v1/projects/{project_id}', { ...path, body: { grade } }))
     const changeSettings = (name: string, values: SettingsChange) =>
       change(() =>
-        api.PUT('/api/projects/{project_id}/layers/{layer}/settings', {
+        api.PUT('/api/v1/projects/{project_id}/layers/{layer}/settings', {
           params: { path: { project_id: id, layer: name } },
           body: values,
         }),
@@ -164,20 +166,20 @@ function define(id: number) {
     /** Give a setting back to the grade. */
     const reset = (name: string, setting: string) =>
       change(() =>
-        api.DELETE('/api/projects/{project_id}/layers/{layer}/settings/{name}', {
+        api.DELETE('/api/v1/projects/{project_id}/layers/{layer}/settings/{name}', {
           params: { path: { project_id: id, layer: name, name: setting } },
         }),
       )
     const use = (name: string, number: number) =>
       change(() =>
-        api.POST('/api/projects/{project_id}/layers/{layer}/use', {
+        api.POST('/api/v1/projects/{project_id}/layers/{layer}/use', {
           params: { path: { project_id: id, layer: name } },
           body: { number },
         }),
       )
     const keep = (paths: string[], kept: boolean, decided: string[] = []) =>
       change(() =>
-        api.PATCH('/api/projects/{project_id}/photos', { ...path, body: { paths, kept, decided } }),
+        api.PATCH('/api/v1/projects/{project_id}/photos', { ...path, body: { paths, kept, decided } }),
       )
 
     return {
@@ -196,6 +198,7 @@ function define(id: number) {
       changedElsewhere,
       run,
       setGrade,
+      does: change,
       change: changeSettings,
       reset,
       use,

@@ -21,17 +21,17 @@ const name = ref('')
 const loaded = ref(false)
 
 async function refresh() {
-  projects.value = await ask(api.GET('/api/projects'))
+  projects.value = await ask(api.GET('/api/v1/projects'))
   loaded.value = true
 }
 onMounted(refresh)
 /** Where the projects are on this machine. */
 const folder = ref('')
-onMounted(async () => (folder.value = (await ask(api.GET('/api/health'))).folder))
+onMounted(async () => (folder.value = (await ask(api.GET('/api/v1/health'))).folder))
 watch(() => jobs.ended, refresh)
 
 async function add() {
-  const made = await ask(api.POST('/api/projects', { body: { name: name.value.trim() || null } }))
+  const made = await ask(api.POST('/api/v1/projects', { body: { name: name.value.trim() || null } }))
   await router.push(`/projects/${made.id}/start`)
 }
 

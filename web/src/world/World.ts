@@ -23,7 +23,7 @@ import { Shown } from './Shown'
 import { dispose, nearestCamera, nearestPoint, rayAt } from './pick'
 import { dressMeshes, type MeshMode } from './meshModes'
 import { FramePicture } from './FramePicture'
-import { spotObject } from './spot'
+import { Marks } from './Marks'
 import { tonesOf } from './tones'
 
 export type { MeshMode }
@@ -40,7 +40,10 @@ export class World {
   private readonly parts: Record<Part, THREE.Group>
   private readonly shown: Shown<Part>
   private readonly second = new THREE.Group()
-  private readonly spot = new THREE.Group()
+  private readonly marks = new Marks(
+    () => this.tones.chosen,
+    () => this.request(),
+  )
   private readonly watcher: ResizeObserver
   private cameras: CameraOut[] = []
   private box: Box | null = null
@@ -93,7 +96,7 @@ export class World {
     ) as Record<Part, THREE.Group>
     this.shown = new Shown(this.parts)
     Object.values(this.parts).forEach((g) => this.scene.add(g))
-    this.scene.add(this.second, this.spot)
+    this.scene.add(this.second, this.marks)
     this.projector = new Projector(this.renderer, () => this.dress())
     this.clouds = new Clouds(this.parts.cloud, this.second, {
       lighter: this.lighter,
@@ -438,10 +441,18 @@ export class World {
   }
 
   /** Show the patch about a spot of the mesh, or none. */
-  setSpot(spot: { at: number[]; normal: number[]; side: number } | null) {
-    dispose(this.spot)
-    if (spot) this.spot.add(spotObject(spot.at, spot.normal, spot.side, this.tones.chosen))
-    this.request()
+  setSpot(spot: Parameters<Marks['setSpot']>[0]) {
+    this.marks.setSpot(spot)
+  }
+
+  /** Tint faces, given as the corners of their triangles one after the other, or none. */
+  setTinted(corners: Float32Array | null) {
+    this.marks.setTinted(corners)
+  }
+
+  /** Show a line from place to place, or none. */
+  setTrail(places: number[][]) {
+    this.marks.setTrail(places, this.extent * 0.006)
   }
 
   /** Have presses on points told to somebody; who was told before. */

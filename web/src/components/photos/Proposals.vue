@@ -32,7 +32,7 @@ watch(
       proposals.value.filter((p) => p.judged!.proposal === 'leave out').map((p) => p.path),
     )
     if (judged.value.length)
-      findings.value = await ask(api.GET('/api/projects/{project_id}/photos/judge', project.path))
+      findings.value = await ask(api.GET('/api/v1/projects/{project_id}/photos/judge', project.path))
   },
   { immediate: true },
 )
@@ -56,7 +56,7 @@ async function undo() {
   if (before.value) await project.keep(before.value, true)
   before.value = null
 }
-const judge = () => ask(api.POST('/api/projects/{project_id}/photos/judge', project.path))
+const judge = () => ask(api.POST('/api/v1/projects/{project_id}/photos/judge', project.path))
 </script>
 
 <template>

@@ -77,10 +77,10 @@ async function take(next: Promise<ToneOut>) {
 async function levels() {
   if (!open.value || !project.selected) return
   const params = { path: { project_id: project.id }, query: { path: project.selected } }
-  bars.value = await ask(api.GET('/api/projects/{project_id}/photos/histogram', { params }))
+  bars.value = await ask(api.GET('/api/v1/projects/{project_id}/photos/histogram', { params }))
 }
 onMounted(() => {
-  void take(ask(api.GET('/api/projects/{project_id}/photos/tone', project.path)))
+  void take(ask(api.GET('/api/v1/projects/{project_id}/photos/tone', project.path)))
   void kept()
 })
 watch([() => project.selected, open], () => {
@@ -91,7 +91,7 @@ watch([() => project.selected, open], () => {
 const even = (on: boolean) =>
   take(
     ask(
-      api.POST('/api/projects/{project_id}/photos/even', {
+      api.POST('/api/v1/projects/{project_id}/photos/even', {
         params: { path: { project_id: project.id }, query: { on } },
       }),
     ),
@@ -100,13 +100,13 @@ type By = ToneOut['falloff_from']
 const falloff = (by: By) =>
   take(
     ask(
-      api.POST('/api/projects/{project_id}/photos/falloff', {
+      api.POST('/api/v1/projects/{project_id}/photos/falloff', {
         params: { path: { project_id: project.id }, query: { by } },
       }),
     ),
   ).catch(() => undefined)
 const put = (tone: Tone, paths = reached.value) =>
-  take(ask(api.PUT('/api/projects/{project_id}/photos/tone', { ...project.path, body: { tone, paths } })))
+  take(ask(api.PUT('/api/v1/projects/{project_id}/photos/tone', { ...project.path, body: { tone, paths } })))
 const send = useDebounceFn(async (tone: Tone, paths: string[] | null) => {
   await put(tone, paths).catch(() => undefined)
   if (pending.value === tone) pending.value = null
@@ -122,7 +122,7 @@ const asShot = () =>
       .then(() => falloff('nothing'))
       .then(() =>
         ask(
-          api.PUT('/api/projects/{project_id}/photos/tone', {
+          api.PUT('/api/v1/projects/{project_id}/photos/tone', {
             ...project.path,
             body: { tone: AS_SHOT, paths: null },
           }),
@@ -131,7 +131,7 @@ const asShot = () =>
   )
 
 async function kept() {
-  presets.value = await ask(api.GET('/api/tone-presets'))
+  presets.value = await ask(api.GET('/api/v1/tone-presets'))
 }
 function use(chosen: string) {
   const found = presets.value.find((p) => p.name === chosen)
@@ -139,13 +139,13 @@ function use(chosen: string) {
 }
 async function keep() {
   const params = { path: { name: name.value.trim() } }
-  await ask(api.PUT('/api/tone-presets/{name}', { params, body: shown.value }))
+  await ask(api.PUT('/api/v1/tone-presets/{name}', { params, body: shown.value }))
   preset.value = params.path.name
   name.value = ''
   await kept()
 }
 async function forget() {
-  await ask(api.DELETE('/api/tone-presets/{name}', { params: { path: { name: preset.value } } }))
+  await ask(api.DELETE('/api/v1/tone-presets/{name}', { params: { path: { name: preset.value } } }))
   preset.value = ''
   await kept()
 }

@@ -37,7 +37,7 @@ const { width } = useElementSize(strip)
 
 const time = computed(() => props.video.times[at.value] ?? 0)
 const picture = (k: number) =>
-  `/api/projects/${project.id}/videos/${encodeURIComponent(props.video.name)}/picture/${k}`
+  `/api/v1/projects/${project.id}/videos/${encodeURIComponent(props.video.name)}/picture/${k}`
 /** Little pictures along the strip, as many as fit. */
 const stills = computed(() => {
   const n = Math.max(1, Math.floor(width.value / 72))
@@ -65,7 +65,7 @@ function ofRange(on: boolean) {
 const ticks = computed(() => (chosen.value?.times ?? []).flat())
 
 const choose = useDebounceFn(async () => {
-  const answer = await api.POST('/api/projects/{project_id}/videos/{name}/choose', {
+  const answer = await api.POST('/api/v1/projects/{project_id}/videos/{name}/choose', {
     params: { path: { project_id: project.id, name: props.video.name } },
     body: choice.value,
   })
@@ -107,13 +107,13 @@ function keepTo() {
 const working = computed(() => jobs.active.some((j) => j.project_id === project.id))
 const look = () =>
   ask(
-    api.POST('/api/projects/{project_id}/videos/{name}/look', {
+    api.POST('/api/v1/projects/{project_id}/videos/{name}/look', {
       params: { path: { project_id: project.id, name: props.video.name } },
     }),
   )
 const take = () =>
   ask(
-    api.POST('/api/projects/{project_id}/videos/{name}/take', {
+    api.POST('/api/v1/projects/{project_id}/videos/{name}/take', {
       params: { path: { project_id: project.id, name: props.video.name } },
       body: choice.value,
     }),

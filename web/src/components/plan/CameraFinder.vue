@@ -13,12 +13,12 @@ const lens = ref('')
 
 async function cameras(words: string, show: (found: { value: string }[]) => void) {
   const aspect = (plan.value.pixels_wide ?? 3) / (plan.value.pixels_high ?? 2)
-  const found = await ask(api.GET('/api/cameras', { params: { query: { words, aspect } } }))
+  const found = await ask(api.GET('/api/v1/cameras', { params: { query: { words, aspect } } }))
   show(found.map((c) => ({ ...c, value: c.name })))
 }
 async function lenses(words: string, show: (found: { value: string }[]) => void) {
   const query = { camera: camera.value, words }
-  const found = await ask(api.GET('/api/cameras/lenses', { params: { query } }))
+  const found = await ask(api.GET('/api/v1/cameras/lenses', { params: { query } }))
   show(found.map((l) => ({ ...l, value: l.name })))
 }
 function takeCamera(c: Record<string, unknown>) {

@@ -146,7 +146,7 @@ async function bring(e: Event) {
   if (!chosen) return
   let notes: string[]
   try {
-    notes = await sendFiles<string[]>(`/api/projects/${project.id}/plan/mesh`, 'file', [chosen])
+    notes = await sendFiles<string[]>(`/api/v1/projects/${project.id}/plan/mesh`, 'file', [chosen])
   } catch (error) {
     ElMessage({ message: (error as Error).message, type: 'error', duration: 8000, showClose: true })
     return

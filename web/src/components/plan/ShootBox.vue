@@ -29,7 +29,7 @@ async function shoot() {
       ? []
       : [{ device, kind: kind.join(' '), after: Math.min(4, shots.value - 1), times: 1 }]
   await ask(
-    api.POST('/api/projects/{project_id}/plan/shoot', {
+    api.POST('/api/v1/projects/{project_id}/plan/shoot', {
       ...project.path,
       body: {
         scene: scene.value,
