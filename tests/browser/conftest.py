@@ -65,7 +65,7 @@ class Server:
         self.process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
         for _ in range(240):
             try:
-                urllib.request.urlopen(f"{self.url}/api/health")
+                urllib.request.urlopen(f"{self.url}/api/v1/health")
                 return
             except OSError:
                 time.sleep(0.25)
@@ -86,12 +86,12 @@ def server(built_data: Path, tmp_path_factory: pytest.TempPathFactory) -> Iterat
 @pytest.fixture
 def built(address: str) -> Iterator[int]:
     """The project of the milestone, and after the test again as it was before."""
-    (number,) = [p["id"] for p in api(address, "/api/projects") if p["name"] == "Carved milestone"]
+    (number,) = [p["id"] for p in api(address, "/api/v1/projects") if p["name"] == "Carved milestone"]
     yield number
-    send(address, f"/api/projects/{number}/draft", "DELETE")
-    for layer in api(address, f"/api/projects/{number}/layers"):
+    send(address, f"/api/v1/projects/{number}/draft", "DELETE")
+    for layer in api(address, f"/api/v1/projects/{number}/layers"):
         if len(layer["versions"]) > 1 and layer["layer"] != "finish":
-            send(address, f"/api/projects/{number}/layers/{layer['layer']}/use", "POST", {"number": 1})
+            send(address, f"/api/v1/projects/{number}/layers/{layer['layer']}/use", "POST", {"number": 1})
 
 
 @pytest.fixture(scope="session")
@@ -106,6 +106,7 @@ def page(address: str) -> Iterator[Page]:
         browser = p.chromium.launch(executable_path=CHROMIUM, args=ARGS, chromium_sandbox=os.getuid() != 0)
         tab = browser.new_page(viewport={"width": 1280, "height": 800})
         tab.set_default_timeout(60_000)
+        tab.add_init_script(path=WORLD)
         tab.strangers = []  # type: ignore[attr-defined]
         tab.asked = 0  # type: ignore[attr-defined]
         tab.errors = []  # type: ignore[attr-defined]
@@ -121,6 +122,8 @@ def page(address: str) -> Iterator[Page]:
         browser.close()
 
 
+#: how the 3D view is reached from tests
+WORLD = Path(__file__).with_name("world.js")
 PARTS = ("cameras", "cloud", "box", "mesh", "ground")
 
 
@@ -163,10 +166,10 @@ def api(address: str, path: str) -> Any:
 def bring(address: str, project: int, folder: Path, **more: object) -> None:
     """Bring in the photos of a folder, and wait until they are there."""
     body = {"path": str(folder), **more}
-    job = send(address, f"/api/projects/{project}/photos/from-path", "POST", body)["id"]
+    job = send(address, f"/api/v1/projects/{project}/photos/from-path", "POST", body)["id"]
     deadline = time.monotonic() + 120
     while time.monotonic() < deadline:
-        state = next(j["state"] for j in send(address, "/api/jobs", "GET") if j["id"] == job)
+        state = next(j["state"] for j in send(address, "/api/v1/jobs", "GET") if j["id"] == job)
         if state not in ("queued", "running"):
             assert state == "done"
             return

@@ -45,9 +45,9 @@ def test_by_keyboard_alone_from_a_new_project_to_a_saved_model(
     tab_to(page, page.get_by_role("listbox", name="Photos"))
     page.keyboard.press("Home")
     page.keyboard.press("Shift+ArrowRight")
-    expect(page.get_by_role("button", name="Leave these 2 out")).to_be_visible()
+    expect(page.get_by_role("toolbar", name="2 photos picked")).to_be_visible()
     page.keyboard.press("Control+a")
-    expect(page.get_by_role("button", name="Leave these 16 out")).to_be_visible()
+    expect(page.get_by_role("toolbar", name="16 photos picked")).to_be_visible()
     page.keyboard.press("Escape")
     # everything at grade Rough, from the Texture layer
     page.keyboard.press("7")
@@ -86,13 +86,17 @@ def test_by_keyboard_alone_from_a_new_project_to_a_saved_model(
 def test_cut_undo_keep_and_download(page: Page, address: str, built: int, tmp_path: Path) -> None:
     page.goto(f"{address}/projects/{built}/finish")
     expect(page.get_by_text("0 edits ·")).to_be_visible()
+    page.get_by_role("button", name="Cut", exact=True).click()
     page.get_by_role("button", name="Cut at the ground").click()
     expect(page.get_by_text("1 edit ·")).to_be_visible()
     page.get_by_role("button", name="Undo").click()
     expect(page.get_by_text("0 edits ·")).to_be_visible()
     page.get_by_role("button", name="Redo").click()
     expect(page.get_by_text("1 edit ·")).to_be_visible()
-    # a rectangle over the top of the model
+    # a rectangle over the top of the model: what it holds is told before anything is done to it
+    page.get_by_role("button", name="Select", exact=True).click()
+    selected = page.locator(".tools .part").get_by_role("status")
+    expect(selected).to_have_text("Nothing selected.")
     page.get_by_role("button", name="Rectangle").click()
     box = page.locator("svg.draw").bounding_box()
     assert box is not None
@@ -100,8 +104,10 @@ def test_cut_undo_keep_and_download(page: Page, address: str, built: int, tmp_pa
     page.mouse.down()
     page.mouse.move(box["x"] + box["width"] - 60, box["y"] + box["height"] * 0.3, steps=4)
     page.mouse.up()
+    expect(selected).to_contain_text("triangles selected.", timeout=30_000)
     page.get_by_role("button", name="Delete", exact=True).click()
     expect(page.get_by_text("2 edits ·")).to_be_visible()
+    expect(selected).to_have_text("Nothing selected.")
     page.keyboard.press("Control+z")
     expect(page.get_by_text("1 edit ·")).to_be_visible()
     # the same without a pointer: from the middle of the view to its corner
@@ -111,6 +117,7 @@ def test_cut_undo_keep_and_download(page: Page, address: str, built: int, tmp_pa
     for key in ("Shift+ArrowUp", "Shift+ArrowRight") * 12:
         page.keyboard.press(key)
     page.keyboard.press("Space")
+    expect(selected).to_contain_text("triangles selected.", timeout=30_000)
     page.keyboard.press("Delete")
     expect(page.get_by_text("2 edits ·")).to_be_visible()
     page.keyboard.press("Control+z")
@@ -139,6 +146,32 @@ def test_cut_undo_keep_and_download(page: Page, address: str, built: int, tmp_pa
         sizes = [z.getinfo(n).file_size for n in sorted(z.namelist(), key=lambda n: (len(n), n))]
     assert len(sizes) == 3
     assert sizes[0] > sizes[1] > sizes[2]
+
+
+def test_shape_place_and_size_of_what_is_selected(page: Page, address: str, built: int) -> None:
+    page.goto(f"{address}/projects/{built}/finish")
+    expect(page.get_by_text("0 edits ·")).to_be_visible()
+    tools = page.locator(".tools")
+    selected = tools.locator(".part").get_by_role("status")
+    tools.get_by_role("button", name="All", exact=True).click()
+    expect(selected).to_contain_text("triangles selected.", timeout=30_000)
+    tools.get_by_role("button", name="Invert").click()
+    expect(selected).to_have_text("Nothing selected.")
+    tools.get_by_role("button", name="Deselect").click()
+    steps = (("Cut", "Close holes"), ("Shape", "Smooth"), ("Place", "Base to the origin"), ("Size", "Decimate within"))
+    for n, (section, button) in enumerate(steps, 1):
+        tools.get_by_role("button", name=section, exact=True).click()
+        tools.get_by_role("button", name=button, exact=True).click()
+        expect(page.get_by_text(f"{n} edit{'s' if n > 1 else ''} ·")).to_be_visible(timeout=90_000)
+    with page.expect_download() as download:
+        page.get_by_text("Edits as a file").click()
+    kinds = [e["kind"] for e in json.loads(download.value.path().read_bytes())["edits"]]
+    assert kinds == ["fill", "smooth", "center", "decimate"]
+    page.reload()
+    expect(page.get_by_text("4 edits ·")).to_be_visible(timeout=30_000)
+    for n in (3, 2, 1, 0):
+        page.keyboard.press("Control+z")
+        expect(page.get_by_text(f"{n} edit{'' if n == 1 else 's'} ·")).to_be_visible(timeout=60_000)
 
 
 def test_plan_and_shoot_with_the_rig(page: Page, address: str) -> None:

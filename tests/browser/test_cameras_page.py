@@ -65,7 +65,7 @@ def test_pairs_the_track_of_a_point_and_looking_through(page: Page, address: str
     expect(page.locator("img.through")).to_be_visible()
     at = page.evaluate("() => vqWorld.camera.position.toArray()")
     chosen = page.locator(".photo .cap").inner_text().split(" · ")[0]
-    scene = api(address, f"/api/projects/{built}/layers/cameras/scene")
+    scene = api(address, f"/api/v1/projects/{built}/layers/cameras/scene")
     center = next(c["center"] for c in scene["cameras"] if c["photo"] == chosen)
     assert np.allclose(at, center, atol=1e-6)
     page.get_by_role("button", name="Look freely").click()
@@ -99,13 +99,15 @@ def test_a_distance_is_measured_and_gives_the_scale(
     expect(apply).to_be_enabled()
     apply.click()
     expect(page.get_by_text("1 measured distance gives the scale within")).to_be_visible()
-    version = next(v for v in api(address, f"/api/projects/{built}/layers") if v["layer"] == "cameras")["versions"][-1]
+    version = next(v for v in api(address, f"/api/v1/projects/{built}/layers") if v["layer"] == "cameras")["versions"][
+        -1
+    ]
     assert version["figures"]["scale_from"] == "bars"
-    scene = api(address, f"/api/projects/{built}/layers/cameras/scene")
+    scene = api(address, f"/api/v1/projects/{built}/layers/cameras/scene")
     true = {c["photo"]: c["center"] for c in milestone_set.cameras}
     pairs = [(c["center"], true[c["photo"]]) for c in scene["cameras"] if c["center"]]
     scale = fit_similarity([p[0] for p in pairs], [p[1] for p in pairs]).scale
     assert abs(scale - 1) < 0.03  # a click on a small picture is coarse
     page.goto(f"{address}/projects/{built}/dispatch")
     expect(page.get_by_text("by measured distances")).to_be_visible()
-    send(address, f"/api/projects/{built}/layers/cameras/settings/bars", "DELETE")
+    send(address, f"/api/v1/projects/{built}/layers/cameras/settings/bars", "DELETE")

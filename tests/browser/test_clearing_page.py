@@ -74,7 +74,7 @@ def test_points_are_chosen_deleted_taken_back_and_kept(page: Page, address: str,
     expect(page.locator(".tools [role=status]")).not_to_contain_text(re.compile("^0 "))
     page.get_by_role("button", name="Save as a version").click()
     expect(page.get_by_text("Points 2").first).to_be_visible(timeout=60_000)
-    layer = next(x for x in api(address, f"/api/projects/{built}/layers") if x["layer"] == "points")
+    layer = next(x for x in api(address, f"/api/v1/projects/{built}/layers") if x["layer"] == "points")
     assert layer["versions"][-1]["figures"]["cleared"] == first
     # and back, for whoever looks at this project next
     page.get_by_role("button", name=re.compile("Bring back")).click()

@@ -81,7 +81,7 @@ def test_the_page_speaks_german(page: Page, address: str, built: int) -> None:
 
 
 def test_the_printed_sheet_is_in_the_language_of_the_page(page: Page, address: str) -> None:
-    project = send(address, "/api/projects", "POST", {"name": "Gedruckt"})["id"]
+    project = send(address, "/api/v1/projects", "POST", {"name": "Gedruckt"})["id"]
     try:
         page.goto(f"{address}/projects/{project}/plan")
         page.get_by_label("Language").select_option("de")
@@ -99,7 +99,7 @@ def test_the_printed_sheet_is_in_the_language_of_the_page(page: Page, address: s
 )
 @pytest.mark.parametrize("size", [(640, 480)])
 def test_long_and_right_to_left_names_break_nothing(page: Page, address: str, name: str, size: tuple[int, int]) -> None:
-    project = send(address, "/api/projects", "POST", {"name": name[:120]})["id"]
+    project = send(address, "/api/v1/projects", "POST", {"name": name[:120]})["id"]
     page.set_viewport_size({"width": size[0], "height": size[1]})
     try:
         for where in ("", f"projects/{project}/plan", f"projects/{project}/photos"):
@@ -110,4 +110,4 @@ def test_long_and_right_to_left_names_break_nothing(page: Page, address: str, na
         expect(page.get_by_role("heading", level=1)).to_have_text(name[:120].strip())
     finally:
         page.set_viewport_size({"width": 1280, "height": 800})
-        send(address, f"/api/projects/{project}", "DELETE")
+        send(address, f"/api/v1/projects/{project}", "DELETE")

@@ -15,13 +15,13 @@ from tests.conftest import RigSet
 
 def picture(page: Page, address: str, project: int, name: str) -> np.ndarray:
     """Where something of a photo is left out."""
-    answer = page.request.get(f"{address}/api/projects/{project}/masks/picture?path={name}&side=400")
+    answer = page.request.get(f"{address}/api/v1/projects/{project}/masks/picture?path={name}&side=400")
     return np.asarray(Image.open(io.BytesIO(answer.body())))[..., 3] > 0
 
 
 @pytest.fixture(scope="module")
 def turntable(address: str, turning_set: RigSet) -> int:
-    project = send(address, "/api/projects", "POST", {"name": "Turntable", "grade": "rough"})["id"]
+    project = send(address, "/api/v1/projects", "POST", {"name": "Turntable", "grade": "rough"})["id"]
     bring(address, project, turning_set.photos)
     return int(project)
 
@@ -67,7 +67,7 @@ def test_suggested_then_painted_undone_and_reloaded(page: Page, address: str, tu
     page.keyboard.press("Enter")
     page.reload()
     expect(page.get_by_text("Mask edits are not applied yet")).to_be_visible()
-    told = api(address, f"/api/projects/{turntable}/masks")
+    told = api(address, f"/api/v1/projects/{turntable}/masks")
     assert told["undo"] == 2
     assert {r["path"]: r["edits"] for r in told["rows"] if r["edits"]} == {"finial_001.jpg": 2, "finial_002.jpg": 1}
     page.get_by_role("button", name="Apply", exact=True).click()
@@ -79,14 +79,14 @@ def test_suggested_then_painted_undone_and_reloaded(page: Page, address: str, tu
 
 def test_from_the_model_of_the_keep_box(page: Page, address: str, built: int) -> None:
     page.goto(f"{address}/projects/{built}/masks")
-    send(address, f"/api/projects/{built}/layers/masks/settings", "PUT", {"way": "model"})
+    send(address, f"/api/v1/projects/{built}/layers/masks/settings", "PUT", {"way": "model"})
     page.get_by_role("button", name="Run Masks").click()
     expect(page.locator(".bed", has_text="Masks")).to_contain_text("24 masked", timeout=240_000)
     expect(page.locator(".photo .cap")).to_contain_text("from the model")
-    layers = {x["layer"]: x["state"] for x in api(address, f"/api/projects/{built}/layers")}
+    layers = {x["layer"]: x["state"] for x in api(address, f"/api/v1/projects/{built}/layers")}
     assert layers["cameras"] == "ready"
     assert layers["texture"] == "out of date"
-    send(address, f"/api/projects/{built}/layers/masks/settings/way", "DELETE")
+    send(address, f"/api/v1/projects/{built}/layers/masks/settings/way", "DELETE")
 
 
 def test_photos_that_bring_their_own_transparency(page: Page, address: str, tmp_path: Path) -> None:
@@ -94,7 +94,7 @@ def test_photos_that_bring_their_own_transparency(page: Page, address: str, tmp_
         rgba = np.full((120, 160, 4), (90 + k, 120, 60, 255), np.uint8)
         rgba[:, 80:, 3] = 0
         Image.fromarray(rgba).save(tmp_path / f"alpha_{k}.png")
-    project = send(address, "/api/projects", "POST", {"name": "Transparent"})["id"]
+    project = send(address, "/api/v1/projects", "POST", {"name": "Transparent"})["id"]
     bring(address, project, tmp_path)
     page.goto(f"{address}/projects/{project}/masks")
     page.get_by_role("button", name="Run Masks").click()

@@ -94,10 +94,15 @@ def test_planted_defects_are_found_accepted_and_taken_back(page: Page, address: 
     page.mouse.down()
     page.mouse.move(bars["x"] + 0.2 * bars["width"], bars["y"] + 30, steps=4)
     page.mouse.up()
-    brushed = page.get_by_role("button", name="Leave these ")
-    count = int(brushed.inner_text().split()[2])
+    picked = page.get_by_role("toolbar", name="picked")
+    count = int(picked.locator("b").inner_text().split()[0])
     assert 4 <= count <= 8
-    brushed.click()
+    picked.get_by_role("button", name="Leave out").click()
+    expect(page.get_by_text(f"{TOTAL - count} included, {count} left out")).to_be_visible()
+    # and that is taken back, as everything that is done to photos
+    page.keyboard.press("Control+z")
+    expect(page.get_by_text(f"{TOTAL} included, 0 left out")).to_be_visible()
+    page.get_by_role("button", name="Redo").click()
     expect(page.get_by_text(f"{TOTAL - count} included, {count} left out")).to_be_visible()
     # two photos beside each other share one zoom
     rows.first.get_by_role("button").click()

@@ -13,8 +13,8 @@ from tests.conftest import SMALL, RigSet
 def test_a_plain_subject_from_photos_to_a_mesh_painted_by_what_it_rests_on(
     page: Page, address: str, plain_set: RigSet
 ) -> None:
-    number = send(address, "/api/projects", "POST", {"name": "Iron hound", "grade": "rough"})["id"]
-    where = f"/api/projects/{number}"
+    number = send(address, "/api/v1/projects", "POST", {"name": "Iron hound", "grade": "rough"})["id"]
+    where = f"/api/v1/projects/{number}"
     bring(address, number, plain_set.photos)
     for layer, values in SMALL.items():
         send(address, f"{where}/layers/{layer}/settings", "PUT", values)
@@ -22,7 +22,7 @@ def test_a_plain_subject_from_photos_to_a_mesh_painted_by_what_it_rests_on(
     page.locator("aside").get_by_role("button", name="Run Surface").click()
     deadline = time.monotonic() + 400
     while time.monotonic() < deadline:
-        jobs = [j for j in api(address, "/api/jobs") if j["until"] == "surface" and j["project_id"] == number]
+        jobs = [j for j in api(address, "/api/v1/jobs") if j["until"] == "surface" and j["project_id"] == number]
         if jobs and jobs[0]["state"] not in ("queued", "running"):
             break
         page.wait_for_timeout(1000)

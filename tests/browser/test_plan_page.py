@@ -52,7 +52,7 @@ def test_a_lap_less_covers_less_and_a_shoot_goes_on_after_a_failure(page: Page, 
     with page.expect_download() as download:
         page.get_by_role("link", name="Cameras (glTF)").click()
     assert download.value.path().read_bytes()[:4] == b"glTF"
-    printed = page.request.get(f"{address}/api/projects/{project}/plan/shots.pdf")
+    printed = page.request.get(f"{address}/api/v1/projects/{project}/plan/shots.pdf")
     assert printed.body()[:5] == b"%PDF-"
     page.get_by_role("button", name="Other equipment, and faults").click()
     choose(page, "Simulate a fault", "the camera, once")
@@ -60,11 +60,11 @@ def test_a_lap_less_covers_less_and_a_shoot_goes_on_after_a_failure(page: Page, 
     line = page.locator("footer")
     expect(line).to_contain_text("The camera reports a fault", timeout=120_000)
     # what was shot before it failed is there already
-    assert len(get(address, f"/api/projects/{project}/photos")) == 4
+    assert len(get(address, f"/api/v1/projects/{project}/photos")) == 4
     page.get_by_role("button", name="Resume").click()
     page.get_by_role("button", name="Photos 2").click()
     expect(page.get_by_role("button", name="Photos 2")).to_contain_text("12 included", timeout=120_000)
-    listed = get(address, f"/api/projects/{project}/photos")
+    listed = get(address, f"/api/v1/projects/{project}/photos")
     assert len(listed) == 12
     assert all(p["planned"] for p in listed)
 
@@ -83,7 +83,7 @@ def at_rest(page: Page) -> None:
 
 def test_an_area_is_marked_on_the_stand_in(page: Page, address: str) -> None:
     project = new_plan(page, address)
-    everything = get(address, f"/api/projects/{project}/plan/plan.json")["result"]["total"]
+    everything = get(address, f"/api/v1/projects/{project}/plan/plan.json")["result"]["total"]
     with page.expect_response(lambda r: r.url.endswith("/plan/expected")):  # the last thing that is asked of a change
         choose(page, "What to capture", "a marked area")
     page.wait_for_timeout(400)
@@ -99,7 +99,7 @@ def test_an_area_is_marked_on_the_stand_in(page: Page, address: str) -> None:
     page.mouse.move(x + 6, y + 20, steps=4)
     page.mouse.up()
     expect(page.locator(".bed.on")).not_to_contain_text(f"{everything} shots", timeout=20_000)
-    saved = get(address, f"/api/projects/{project}/plan")
+    saved = get(address, f"/api/v1/projects/{project}/plan")
     assert saved["kind"] == "area"
     assert saved["marked"]
     # its front was marked
@@ -114,7 +114,7 @@ def test_a_planned_camera_is_dragged_along_its_ring(page: Page, address: str) ->
     page.locator(".bed.on").focus()
     page.keyboard.press("ArrowRight")
     expect(page.locator(".through .cap")).to_contain_text("shot 1 ")
-    before = get(address, f"/api/projects/{project}/plan/plan.json")["result"]["stations"][0]["center"]
+    before = get(address, f"/api/v1/projects/{project}/plan/plan.json")["result"]["stations"][0]["center"]
     at = page.evaluate(
         """c => { const w = window.vqWorld; const p = w.camera.position.clone().fromArray(c).project(w.camera);
         const r = w.canvas.getBoundingClientRect();
@@ -127,7 +127,7 @@ def test_a_planned_camera_is_dragged_along_its_ring(page: Page, address: str) ->
     with page.expect_response(lambda r: r.request.method == "PUT" and r.url.endswith("/plan")):
         page.mouse.up()
     expect(page.get_by_role("button", name="Undo shot changes")).to_be_visible(timeout=20_000)
-    saved = get(address, f"/api/projects/{project}/plan")
+    saved = get(address, f"/api/v1/projects/{project}/plan")
     number, x, y, z = saved["moved"][0]
     assert number == 0
     assert abs(z - before[2]) < 1e-6
@@ -144,7 +144,7 @@ def test_a_camera_by_name_and_a_room(page: Page, address: str) -> None:
     expect(page.get_by_label("Width", exact=True)).to_have_value("5")
     expect(page.get_by_role("button", name="Remove lap 1")).to_have_count(0)
     for _ in range(100):
-        plan = get(address, f"/api/projects/{project}/plan/plan.json")
+        plan = get(address, f"/api/v1/projects/{project}/plan/plan.json")
         if plan["request"]["kind"] == "room":
             break
         page.wait_for_timeout(200)

@@ -10,7 +10,7 @@ import numpy as np
 import pytest
 from playwright.sync_api import Error as PageError
 from playwright.sync_api import Page, expect
-from tests.browser.conftest import Server, api, send, wait_drawn
+from tests.browser.conftest import WORLD, Server, api, send, wait_drawn
 from tests.conftest import SMALL, RigSet
 
 
@@ -18,16 +18,16 @@ def test_an_upload_cut_in_the_middle_leaves_nothing_half(
     page: Page, address: str, server: Server, milestone_set: RigSet
 ) -> None:
     photo = next(milestone_set.photos.iterdir()).read_bytes()
-    project = send(address, "/api/projects", "POST", {"name": "Cut"})["id"]
+    project = send(address, "/api/v1/projects", "POST", {"name": "Cut"})["id"]
     head = b'--B\r\nContent-Disposition: form-data; name="files"; filename="whole.jpg"\r\n\r\n' + photo
     with socket.create_connection(("127.0.0.1", server.port)) as s:
         s.sendall(
-            f"POST /api/projects/{project}/photos HTTP/1.1\r\nHost: x\r\nContent-Type: multipart/form-data; boundary=B\r\n"
+            f"POST /api/v1/projects/{project}/photos HTTP/1.1\r\nHost: x\r\nContent-Type: multipart/form-data; boundary=B\r\n"
             f"Content-Length: {len(head) + 500}\r\n\r\n".encode()
         )
         s.sendall(head)
     time.sleep(1.0)
-    assert api(address, f"/api/projects/{project}/photos") == []
+    assert api(address, f"/api/v1/projects/{project}/photos") == []
     assert [p for p in (server.data / "projects" / str(project) / "photos").rglob("*") if p.is_file()] == []
     # the same files again go through
     page.goto(f"{address}/projects/{project}/photos")
@@ -70,10 +70,10 @@ def test_level_by_hand(page: Page, address: str, built: int) -> None:
     page.get_by_role("button", name="The centre").click()
     page.mouse.click(x, y)
     expect(page.locator(".told")).to_have_text("y -4.711°, centre")
-    made = len(api(address, f"/api/projects/{built}/layers")[2]["versions"]) + 1
+    made = len(api(address, f"/api/v1/projects/{built}/layers")[2]["versions"]) + 1
     page.get_by_role("button", name="Apply", exact=True).click()
     expect(page.locator(".ver", has_text=f"Cameras {made}")).to_contain_text("in use", timeout=60_000)
-    layers = api(address, f"/api/projects/{built}/layers")
+    layers = api(address, f"/api/v1/projects/{built}/layers")
     settings = layers[2]["versions"][-1]["settings"]  # type: ignore[index]
     assert settings["level"] == [["y", -4.711]]
     assert len(settings["center"]) == 3
@@ -98,6 +98,7 @@ def test_the_page_outlives_its_server(page: Page, address: str, built: int, serv
 def test_on_a_tablet_by_touch(page: Page, address: str, built: int) -> None:
     context = page.context.browser.new_context(viewport={"width": 1024, "height": 768}, has_touch=True)  # type: ignore[union-attr]
     tablet = context.new_page()
+    tablet.add_init_script(path=WORLD)
     tablet.goto(f"{address}/projects/{built}/texture")
     wait_drawn(tablet, "mesh", 0.03)
     # the frame fits: nothing has to be scrolled to
@@ -120,7 +121,7 @@ def test_on_a_tablet_by_touch(page: Page, address: str, built: int) -> None:
     # a long press picks several; two fingers that part enlarge the photo
     tablet.locator(".ph").nth(1).tap()
     tablet.locator(".ph").nth(2).dispatch_event("contextmenu")
-    expect(tablet.get_by_role("button", name="Leave these 2 out")).to_be_visible()
+    expect(tablet.get_by_role("toolbar", name="2 photos picked")).to_be_visible()
     box = tablet.locator(".photo").bounding_box()
     assert box is not None
     x, y = box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
@@ -157,11 +158,11 @@ def test_an_idle_tab_asks_for_little_while_a_job_runs_and_stop_is_not_kept_waiti
     page.wait_for_timeout(1000)
     asked: list[str] = []
     note = lambda request: asked.append(request.url)  # noqa: E731
-    send(address, f"/api/projects/{built}/layers/points/settings", "PUT", {**SMALL["points"], "least_views": 4})
+    send(address, f"/api/v1/projects/{built}/layers/points/settings", "PUT", {**SMALL["points"], "least_views": 4})
     page.wait_for_timeout(1000)  # what that changes is asked for first
     page.on("request", note)
     began = time.monotonic()
-    send(address, f"/api/projects/{built}/layers/points/run", "POST", {})
+    send(address, f"/api/v1/projects/{built}/layers/points/run", "POST", {})
     stop = page.locator("footer").get_by_role("button", name="Stop")
     expect(stop).to_be_visible()
     page.wait_for_timeout(8000)
@@ -170,12 +171,12 @@ def test_an_idle_tab_asks_for_little_while_a_job_runs_and_stop_is_not_kept_waiti
     # six connections are all that a browser has: pictures must not take them all for long
     page.evaluate(
         """([project, photo]) => { for (let k = 0; k < 40; k++)
-            new Image().src = `/api/projects/${project}/photos/full?path=${photo}&side=${300 + k}` }""",
-        [built, api(address, f"/api/projects/{built}/photos")[0]["path"]],
+            new Image().src = `/api/v1/projects/${project}/photos/full?path=${photo}&side=${300 + k}` }""",
+        [built, api(address, f"/api/v1/projects/{built}/photos")[0]["path"]],
     )
     stop.click()
     expect(page.locator("footer")).to_contain_text("Stopped. What was finished is kept.", timeout=20_000)
-    send(address, f"/api/projects/{built}/layers/points/settings", "PUT", SMALL["points"])
+    send(address, f"/api/v1/projects/{built}/layers/points/settings", "PUT", SMALL["points"])
 
 
 def test_nothing_is_asked_of_another_host_and_nothing_breaks(page: Page, address: str, built: int) -> None:

@@ -25,18 +25,18 @@ def test_the_texture_by_photo_by_stretch_and_what_it_is_worth(page: Page, addres
     page.get_by_role("radio", name="check photos", exact=True).click()
     ask = page.get_by_role("button", name="Test the texture on 4 unused photos")
     expect(ask).to_be_visible()
-    before = {j["id"] for j in api(address, "/api/jobs")}
+    before = {j["id"] for j in api(address, "/api/v1/jobs")}
     ask.click()
     for _ in range(100):
-        if begun := [j for j in api(address, "/api/jobs") if j["id"] not in before]:
+        if begun := [j for j in api(address, "/api/v1/jobs") if j["id"] not in before]:
             break
         page.wait_for_timeout(100)
     # the job is not waited for here: what it does is tested without a page
     assert [j["until"] for j in begun] == ["texture"]
-    send(address, f"/api/jobs/{begun[0]['id']}/cancel", "POST")
-    settings = next(x["settings"] for x in api(address, f"/api/projects/{built}/layers") if x["layer"] == "texture")
+    send(address, f"/api/v1/jobs/{begun[0]['id']}/cancel", "POST")
+    settings = next(x["settings"] for x in api(address, f"/api/v1/projects/{built}/layers") if x["layer"] == "texture")
     assert next(s for s in settings if s["name"] == "kept_back")["value"] == 4
-    send(address, f"/api/projects/{built}/layers/texture/settings/kept_back", "DELETE")
+    send(address, f"/api/v1/projects/{built}/layers/texture/settings/kept_back", "DELETE")
 
 
 def test_a_mesh_by_facing_and_from_both_sides(page: Page, address: str, built: int) -> None:
