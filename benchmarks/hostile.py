@@ -141,7 +141,7 @@ def harmed(good: list[Sent], rng: np.random.Generator) -> Iterator[Sent]:
 def send(http: httpx.Client, project: int, sent: Sent) -> list[tuple[str, int, float]]:
     """Send a file, and ask for all that the page would ask of it; the requests, their answers and seconds."""
     name, body, kind = sent
-    base = f"/api/projects/{project}"
+    base = f"/api/v1/projects/{project}"
     out = []
 
     def ask(what: str, method: str, path: str, **more: object) -> httpx.Response:
@@ -188,7 +188,7 @@ def main() -> None:
     project = 0
     for k, sent in enumerate(files):
         if k % 50 == 0:
-            project = int(http.post("/api/projects", json={"name": f"Hostile {k}", "grade": "rough"}).json()["id"])
+            project = int(http.post("/api/v1/projects", json={"name": f"Hostile {k}", "grade": "rough"}).json()["id"])
         for what, status, seconds in send(http, project, sent):
             answers[status] += 1
             slowest = max(slowest, seconds)
@@ -197,17 +197,17 @@ def main() -> None:
                 (a.work / f"wrong-{k}-{Path(sent[0]).name}").write_bytes(sent[1])
         peak = max(peak, me.memory_info().rss)
     # the worker gets them too: every job ends
-    for number in [p["id"] for p in http.get("/api/projects").json()]:
-        http.post(f"/api/projects/{number}/photos/judge")
-        http.post(f"/api/projects/{number}/layers/photos/run")
+    for number in [p["id"] for p in http.get("/api/v1/projects").json()]:
+        http.post(f"/api/v1/projects/{number}/photos/judge")
+        http.post(f"/api/v1/projects/{number}/layers/photos/run")
     began = time.monotonic()
-    while jobs := [j for j in http.get("/api/jobs").json() if j["state"] in ("queued", "running")]:
+    while jobs := [j for j in http.get("/api/v1/jobs").json() if j["state"] in ("queued", "running")]:
         if time.monotonic() - began > 900:
             wrong.append(("jobs", json.dumps([j["id"] for j in jobs]), 0, 900.0))
             break
         time.sleep(0.5)
-    states = Counter((j["kind"], j["state"]) for j in http.get("/api/jobs").json())
-    inside = [j["message"] for j in http.get("/api/jobs").json() if "inside the program" in j["message"]]
+    states = Counter((j["kind"], j["state"]) for j in http.get("/api/v1/jobs").json())
+    inside = [j["message"] for j in http.get("/api/v1/jobs").json() if "inside the program" in j["message"]]
     print(f"{len(files)} files, {sum(answers.values())} requests: {dict(sorted(answers.items()))}")
     print(f"slowest {slowest:.1f} s; server's memory {peak / 1e6:.0f} MB at most; it is alive: {me.is_running()}")
     print(f"jobs: {dict(states)}; failed inside the program: {inside[:5]}")

@@ -40,7 +40,7 @@ class Listener(threading.Thread):
 
     def run(self) -> None:
         """Listen."""
-        with urllib.request.urlopen(f"{self.url}/api/jobs/events") as stream:
+        with urllib.request.urlopen(f"{self.url}/api/v1/jobs/events") as stream:
             for line in stream:
                 if self.over:
                     return
@@ -52,7 +52,7 @@ class Listener(threading.Thread):
 def wait(url: str, job: int, *states: str) -> str:
     """Wait for a state of a job."""
     while True:
-        state = next(j["state"] for j in call(f"{url}/api/jobs") if j["id"] == job)
+        state = next(j["state"] for j in call(f"{url}/api/v1/jobs") if j["id"] == job)
         if state in states:
             return str(state)
         time.sleep(0.05)
@@ -71,11 +71,11 @@ def foretold(notes: list[tuple], layer: str) -> tuple[float, np.ndarray]:
 
 def run(url: str, photos: Path, grade: str) -> int:
     """A project run through to Texture, with figures."""
-    project = call(f"{url}/api/projects", {"name": "Jobs", "grade": grade})["id"]
-    call(f"{url}/api/projects/{project}/photos/from-path", {"path": str(photos)})
+    project = call(f"{url}/api/v1/projects", {"name": "Jobs", "grade": grade})["id"]
+    call(f"{url}/api/v1/projects/{project}/photos/from-path", {"path": str(photos)})
     for attempt in ("first run", "same again elsewhere"):
         listener = Listener(url)
-        job = call(f"{url}/api/projects/{project}/layers/texture/run", {})["id"]
+        job = call(f"{url}/api/v1/projects/{project}/layers/texture/run", {})["id"]
         wait(url, job, "done", "failed")
         listener.over = True
         notes = [n for n in listener.notes if n[1] == "running"]
@@ -90,9 +90,9 @@ def run(url: str, photos: Path, grade: str) -> int:
                     f"{ratios.min():.2f} to {ratios.max():.2f}, within a factor of two {100 * good:.0f} %"
                 )
         # another setting that changes nothing that is slow makes everything new
-        call(f"{url}/api/projects/{project}/layers/photos/settings", {}, "PUT")
+        call(f"{url}/api/v1/projects/{project}/layers/photos/settings", {}, "PUT")
         call(
-            f"{url}/api/projects/{project}/photos",
+            f"{url}/api/v1/projects/{project}/photos",
             {"paths": [sorted(photos.iterdir())[-1].name], "kept": False},
             "PATCH",
         )
@@ -103,13 +103,13 @@ def cancels(url: str, photos: Path, grade: str, count: int) -> None:
     """Cancel runs at many moments."""
     delays = []
     for k in range(count):
-        project = call(f"{url}/api/projects", {"name": f"Cancel {k}", "grade": grade})["id"]
-        call(f"{url}/api/projects/{project}/photos/from-path", {"path": str(photos)})
-        job = call(f"{url}/api/projects/{project}/layers/texture/run", {})["id"]
+        project = call(f"{url}/api/v1/projects", {"name": f"Cancel {k}", "grade": grade})["id"]
+        call(f"{url}/api/v1/projects/{project}/photos/from-path", {"path": str(photos)})
+        job = call(f"{url}/api/v1/projects/{project}/layers/texture/run", {})["id"]
         wait(url, job, "running")
         time.sleep(2 + 7.0 * k)
         began = time.monotonic()
-        call(f"{url}/api/jobs/{job}/cancel", {})
+        call(f"{url}/api/v1/jobs/{job}/cancel", {})
         wait(url, job, "cancelled", "done", "failed")
         delays.append(time.monotonic() - began)
     print(f"cancel, {count} times: median {np.median(delays):.2f} s, longest {max(delays):.2f} s")

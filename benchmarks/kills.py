@@ -52,7 +52,7 @@ class Server:
         http = httpx.Client(base_url=f"http://127.0.0.1:{port}", timeout=60, trust_env=False)
         while True:
             try:
-                if http.get("/api/health").status_code == 200:
+                if http.get("/api/v1/health").status_code == 200:
                     return http
             except httpx.TransportError:
                 time.sleep(0.1)
@@ -78,14 +78,14 @@ class Server:
 
 def job_of(http: httpx.Client, number: int) -> dict:
     """How a job stands."""
-    return next(j for j in http.get("/api/jobs").json() if j["id"] == number)
+    return next(j for j in http.get("/api/v1/jobs").json() if j["id"] == number)
 
 
 def begin(http: httpx.Client, photos: Path) -> tuple[int, int]:
     """A project of the photos, and a run of all layers."""
-    project = int(http.post("/api/projects", json={"name": "Kills", "grade": "rough"}).json()["id"])
-    http.post(f"/api/projects/{project}/photos/from-path", json={"path": str(photos)}).raise_for_status()
-    job = http.post(f"/api/projects/{project}/layers/texture/run").json()
+    project = int(http.post("/api/v1/projects", json={"name": "Kills", "grade": "rough"}).json()["id"])
+    http.post(f"/api/v1/projects/{project}/photos/from-path", json={"path": str(photos)}).raise_for_status()
+    job = http.post(f"/api/v1/projects/{project}/layers/texture/run").json()
     return project, int(job["id"])
 
 

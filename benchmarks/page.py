@@ -84,7 +84,7 @@ def served(data: Path) -> Iterator[str]:
     url = f"http://127.0.0.1:{port}"
     while True:
         try:
-            urllib.request.urlopen(f"{url}/api/health")
+            urllib.request.urlopen(f"{url}/api/v1/health")
             break
         except OSError:
             time.sleep(0.3)
@@ -93,6 +93,8 @@ def served(data: Path) -> Iterator[str]:
     server.wait(10)
 
 
+#: how the 3D view is reached: by what the tests of the page use
+WORLD = Path(__file__).parents[1] / "tests" / "browser" / "world.js"
 FIRST_PICTURE = """() => new Promise(done => {
   const look = () => {
     const w = window.vqWorld
@@ -154,7 +156,8 @@ def main() -> None:
         browser = p.chromium.launch(executable_path=CHROMIUM, args=ARGS, chromium_sandbox=os.getuid() != 0)
         with served(a.demo) as url:
             page = browser.new_page(viewport={"width": 1280, "height": 800})
-            project = next(x for x in page.request.get(f"{url}/api/projects").json() if x["best_layer"])["id"]
+            page.add_init_script(path=WORLD)
+            project = next(x for x in page.request.get(f"{url}/api/v1/projects").json() if x["best_layer"])["id"]
             for name in ("first time", "again"):
                 page.goto("about:blank")
                 page.goto(f"{url}/projects/{project}/texture", wait_until="commit")
@@ -168,6 +171,7 @@ def main() -> None:
             page.close()
         with served(heavy) as url:
             page = browser.new_page(viewport={"width": 1280, "height": 800})
+            page.add_init_script(path=WORLD)
             page.goto(f"{url}/projects/{project}/photos")
             page.locator(".ph img").first.wait_for()
             page.locator(".sheet").evaluate("e => e.scrollTop = 0")
@@ -196,6 +200,7 @@ def main() -> None:
         )
         with served(heavy) as url:
             page = browser.new_page(viewport={"width": 1280, "height": 800})
+            page.add_init_script(path=WORLD)
             page.goto(f"{url}/projects/{project}/photos")
             page.locator(".ph img").first.wait_for()
             began = time.monotonic()

@@ -26,7 +26,7 @@ from vast_quarry.server.worker import work
 
 def fill(data: Path, client: TestClient, count: int) -> int:
     """A project with so many photos, and results of the size that they have."""
-    project = int(client.post("/api/projects", json={"name": "Many", "grade": "rough"}).json()["id"])
+    project = int(client.post("/api/v1/projects", json={"name": "Many", "grade": "rough"}).json()["id"])
     folders = folders_of(data, project)
     rng = np.random.default_rng(0)
     base = rng.integers(0, 255, (90, 120, 3), np.uint8)
@@ -35,7 +35,7 @@ def fill(data: Path, client: TestClient, count: int) -> int:
         exif[0x0110] = "Practice"
         exif.get_ifd(0x8769)[0x920A] = 35.0
         Image.fromarray(np.roll(base, k, 1)).save(folders.photos / f"p{k:05d}.jpg", exif=exif, quality=80)
-    client.post(f"/api/projects/{project}/layers/photos/run")
+    client.post(f"/api/v1/projects/{project}/layers/photos/run")
     work(data, once=True)
     store = folders.store
     photos = store.versions("photos")[0]
@@ -64,14 +64,14 @@ def main() -> None:
         shutil.rmtree(a.work, ignore_errors=True)
     client = TestClient(make_app(a.work), "http://127.0.0.1")
     project = json.loads(mark.read_bytes())["project"] if mark.exists() else fill(a.work, client, a.photos)
-    base = f"/api/projects/{project}"
+    base = f"/api/v1/projects/{project}"
     one = client.get(f"{base}/photos").json()[0]["path"]
     requests = {
-        "all projects": ("GET", "/api/projects", None),
+        "all projects": ("GET", "/api/v1/projects", None),
         "one project": ("GET", base, None),
         "list of photos": ("GET", f"{base}/photos", None),
         "layers with versions": ("GET", f"{base}/layers", None),
-        "jobs": ("GET", "/api/jobs", None),
+        "jobs": ("GET", "/api/v1/jobs", None),
         "a thumbnail": ("GET", f"{base}/photos/thumb?path={one}&side=240", None),
         "leave a photo out": ("PATCH", f"{base}/photos", {"paths": [one], "kept": False}),
         "name a set": ("PUT", f"{base}/photos/set", {"paths": [one], "name": "north"}),

@@ -20,7 +20,7 @@ TARGET = Path(__file__).parents[1] / "docs" / "screenshots"
 def main() -> None:
     """Go through the views."""
     address = sys.argv[1] if len(sys.argv) > 1 else "http://127.0.0.1:8765"
-    projects = json.loads(urllib.request.urlopen(f"{address}/api/projects").read())
+    projects = json.loads(urllib.request.urlopen(f"{address}/api/v1/projects").read())
     number = next(p["id"] for p in projects if "finished" in p["name"])
     planned = next(p["id"] for p in projects if "planned" in p["name"])
     TARGET.mkdir(parents=True, exist_ok=True)
