@@ -116,7 +116,7 @@ async function ready(w: World) {
   world = w
   if (!layer.value) return
   await show(w)
-  w.home()
+  w.views.home()
 }
 function still() {
   download(world!.picture(), `${project.project?.name ?? 'view'}.png`)

@@ -118,7 +118,7 @@ function drawn(held: { shift: boolean; alt: boolean }) {
 /** Places that lengths are told between, while that is asked for. */
 const trail = ref<[number, number, number][]>([])
 const measuring = ref(false)
-watch([trail, world], () => world.value?.setTrail(trail.value))
+watch([trail, world], () => world.value?.marks.setTrail(trail.value))
 const metric = computed(() => {
   const version = project.version('cameras')
   return version?.layer !== 'cameras' || ['bars', 'mat'].includes(version.figures.scale_from ?? 'nothing')

@@ -37,11 +37,11 @@ async function look(at: number[]) {
     api.GET('/api/v1/projects/{project_id}/layers/{layer}/seen-by', { params }),
   )) as SpotOut
   seen.value = found
-  world.value?.setSpot({ at, normal: found.normal, side: found.side })
+  world.value?.marks.setSpot({ at, normal: found.normal, side: found.side })
 }
 function forget() {
   seen.value = null
-  world.value?.setSpot(null)
+  world.value?.marks.setSpot(null)
 }
 useKeys(`layers.${props.layer}`, [{ keys: 'Escape', says: 'keys.noSpot', act: forget }])
 

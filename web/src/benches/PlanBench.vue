@@ -151,7 +151,7 @@ function show() {
   world.setGround(out.value.distance)
   recolor()
   showCameras()
-  if (!framed) world.home()
+  if (!framed) world.views.home()
   framed = true
 }
 function recolor() {
@@ -300,7 +300,7 @@ function ready(w: World) {
             :size="[plan.pixels_wide!, plan.pixels_high!]"
           />
           <PlanFigures :plan="out" />
-          <PlanCharts :plan="out" :reach="reach" :patches="patches" @look="(at) => world?.lookAt(at)" />
+          <PlanCharts :plan="out" :reach="reach" :patches="patches" @look="(at) => world?.views.lookAt(at)" />
         </div>
       </template>
     </SplitPane>

@@ -49,7 +49,7 @@ const places: THREE.Vector3[] = []
 function pick(what: Picking) {
   picking.value = picking.value === what ? null : what
   picked.value = places.length = 0
-  props.world.perspective()
+  props.world.views.perspective()
   props.world.listen(picking.value ? place : null)
 }
 function place(p: THREE.Vector3) {
@@ -79,7 +79,7 @@ function show() {
 }
 function look(from: Facing) {
   facing.value = from
-  props.world.look(from)
+  props.world.views.look(from)
 }
 function turn(clock: number) {
   if (!clock) return
@@ -116,8 +116,8 @@ onMounted(() => {
 onBeforeUnmount(() => {
   props.world.listen(before)
   props.world.setTurn(turnOf([]))
-  props.world.perspective()
-  props.world.home()
+  props.world.views.perspective()
+  props.world.views.home()
 })
 </script>
 

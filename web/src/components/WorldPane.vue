@@ -4,7 +4,8 @@ import { useI18n } from 'vue-i18n'
 import { useTheme } from '@/composables/useTheme'
 import { useKeys } from '@/composables/useKeys'
 import { drag } from '@/lib/drag'
-import { World, type Part, type Side } from '@/world/World'
+import { World, type Part } from '@/world/World'
+import type { Facing } from '@/world/level'
 
 const props = defineProps<{
   parts: Part[]
@@ -23,7 +24,7 @@ const shown = ref(false)
 /** How much is being loaded: what is there stays until the new one is. */
 const busy = ref(0)
 const still = ref<HTMLImageElement>()
-const SIDES: Side[] = ['front', 'right', 'back', 'left', 'top', 'below']
+const SIDES: Facing[] = ['front', 'right', 'back', 'left', 'top', 'below']
 
 onMounted(async () => {
   // starting WebGL can take seconds on a machine without a graphics card: the still picture goes first
@@ -51,13 +52,13 @@ const { dusk } = useTheme()
 watch(dusk, (d) => world.value?.setDusk(d))
 
 useKeys('keys.world', [
-  { keys: 'F', says: 'keys.frame', act: () => world.value?.frameAll() },
+  { keys: 'F', says: 'keys.frame', act: () => world.value?.views.frameAll() },
   { keys: 'H', says: 'keys.home', act: home },
 ])
 
 function home() {
-  world.value?.perspective()
-  world.value?.home(true)
+  world.value?.views.perspective()
+  world.value?.views.home(true)
 }
 
 function toggle(part: Part) {
@@ -107,8 +108,8 @@ function dragLine(e: PointerEvent) {
       @pointerdown="dragLine"
     ></div>
     <div class="views">
-      <button class="plainbtn" title="F" @click="world?.frameAll()">{{ t('world.all') }}</button>
-      <button v-for="s in SIDES" :key="s" class="plainbtn" @click="world?.look(s)">
+      <button class="plainbtn" title="F" @click="world?.views.frameAll()">{{ t('world.all') }}</button>
+      <button v-for="s in SIDES" :key="s" class="plainbtn" @click="world?.views.look(s)">
         {{ t(`world.${s}`) }}
       </button>
     </div>

@@ -23,7 +23,7 @@ export function useChosenFaces(world: Ref<World | null>) {
     where.value = next
     if (!next.length) {
       faces.value = 0
-      world.value?.setTinted(null)
+      world.value?.marks.setTinted(null)
       return
     }
     looking.value++
@@ -46,7 +46,7 @@ export function useChosenFaces(world: Ref<World | null>) {
         api.POST('/api/v1/projects/{project_id}/draft/selected', { ...path, body, parseAs: 'arrayBuffer' }),
         true,
       )) as unknown as ArrayBuffer
-      if (mine === turn) world.value?.setTinted(new Float32Array(data, 4))
+      if (mine === turn) world.value?.marks.setTinted(new Float32Array(data, 4))
     } finally {
       looking.value--
     }

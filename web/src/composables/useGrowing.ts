@@ -27,7 +27,7 @@ export function useGrowing(world: Ref<World | null>, reframe: () => void) {
     w.clear('ground')
     w.setCameras(live.cameras, null)
     w.setCloud(packCloud(live.points), 'color')
-    w.frameAll(false)
+    w.views.frameAll(false)
     reframe()
   }
   useIntervalFn(show, 1500)

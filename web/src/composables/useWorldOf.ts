@@ -36,7 +36,7 @@ export function useWorldOf(
     } finally {
       at.onBusy(-1)
     }
-    if (!framed) at.home()
+    if (!framed) at.views.home()
     framed = true
   }
   function ready(w: World) {

@@ -10,6 +10,7 @@ export class Marks extends THREE.Group {
 
   constructor(
     private readonly tone: () => number,
+    private readonly thickness: () => number,
     private readonly changed: () => void,
   ) {
     super()
@@ -26,9 +27,9 @@ export class Marks extends THREE.Group {
     this.put(this.tinted, corners?.length ? tintedFaces(corners, this.tone()) : null)
   }
 
-  /** Show a line from place to place, as thick as given, or none. */
-  setTrail(places: number[][], thickness: number) {
-    this.put(this.trail, places.length ? trailObject(places, thickness, this.tone()) : null)
+  /** Show a line from place to place, or none. */
+  setTrail(places: number[][]) {
+    this.put(this.trail, places.length ? trailObject(places, this.thickness(), this.tone()) : null)
   }
 
   private put(group: THREE.Group, object: THREE.Object3D | null) {

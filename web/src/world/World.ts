@@ -1,15 +1,6 @@
 import * as THREE from 'three'
 import type { CameraOut } from '@/api/client'
-import {
-  boxObject,
-  cameraLength,
-  cameraLines,
-  groundGrid,
-  type Box,
-  type Cloud,
-  type CloudMode,
-} from './build'
-import type { Facing } from './level'
+import { cameraLength, cameraLines, type Box, type Cloud, type CloudMode } from './build'
 import { fetchBytes, Latest } from '@/lib/latest'
 import { Clouds } from './Clouds'
 import { Eye } from './Eye'
@@ -18,49 +9,45 @@ import { Lighter } from './Lighter'
 import { readMesh } from './loadMesh'
 import { Painter } from './Painter'
 import { Projector } from './Projector'
+import { Views } from './Views'
 import { Picker } from './Picker'
 import { Shown } from './Shown'
 import { dispose, nearestCamera, nearestPoint, rayAt } from './pick'
 import { dressMeshes, type MeshMode } from './meshModes'
-import { FramePicture } from './FramePicture'
+import { Loop } from './Loop'
 import { Marks } from './Marks'
+import { Surroundings } from './Surroundings'
 import { tonesOf } from './tones'
 
 export type { MeshMode }
 
 export type Part = 'cameras' | 'cloud' | 'box' | 'mesh' | 'ground'
-export type Side = Facing
 
 /** The 3D view: one scene, Z up, drawn only when something changes. */
 export class World {
   readonly scene = new THREE.Scene()
   private readonly eye: Eye
   private readonly renderer: THREE.WebGLRenderer
-  private last = performance.now()
   private readonly parts: Record<Part, THREE.Group>
   private readonly shown: Shown<Part>
   private readonly second = new THREE.Group()
-  private readonly marks = new Marks(
+  /** What is marked on the mesh. */
+  readonly marks = new Marks(
     () => this.tones.chosen,
+    () => this.about.extent * 0.006,
     () => this.request(),
   )
   private readonly watcher: ResizeObserver
-  private cameras: CameraOut[] = []
-  private box: Box | null = null
+  private readonly about: Surroundings
   private meshMode: MeshMode = 'textured'
-  private needed = true
-  private readonly pixel = new Uint8Array(4)
-  private stopped = false
+  private readonly loop: Loop
   private readonly lighter = new Lighter()
   readonly picker = new Picker()
   /** Meshes on their way, of either side of the line between two versions. */
   private readonly meshes = [new Latest(), new Latest()]
   private readonly clouds: Clouds
-  /** Milliseconds that the latest frames took, for measuring. */
-  readonly frames: number[] = []
   /** Where the line between two compared versions is, 0..1 of the width; null when nothing is compared. */
   split: number | null = null
-  square = 0
   onCamera: (row: number) => void = () => {}
   onBox: (box: Box) => void = () => {}
   /** A point of the cloud was pressed. */
@@ -75,10 +62,9 @@ export class World {
   onBusy: (more: number) => void = () => {}
 
   private tones = tonesOf(document.documentElement.classList.contains('dark'))
-  private selected: number | null = null
-  private extent = 1
-  private readonly frame = new FramePicture()
   private readonly painter: Painter
+  /** Where one looks from. */
+  readonly views: Views
   /** Throws the chosen photo onto the mesh. */
   private readonly projector: Projector
 
@@ -97,15 +83,21 @@ export class World {
     this.shown = new Shown(this.parts)
     Object.values(this.parts).forEach((g) => this.scene.add(g))
     this.scene.add(this.second, this.marks)
+    this.about = new Surroundings(this.parts, {
+      tones: () => this.tones,
+      empty: (group) => this.empty(group),
+      request: () => this.request(),
+    })
     this.projector = new Projector(this.renderer, () => this.dress())
     this.clouds = new Clouds(this.parts.cloud, this.second, {
       lighter: this.lighter,
       tones: () => this.tones,
-      box: () => this.box,
+      box: () => this.about.box,
       ratio: () => this.renderer.getPixelRatio(),
       eye: () => ({ matrix: this.matrix(), height: this.canvas.height }),
       request: () => this.request(),
     })
+    this.views = new Views(this.eye, this.parts, this.about, this.clouds, () => this.request())
     this.painter = new Painter(this.renderer, this.scene, this.eye, this.parts, this.second, this.lighter)
     this.scene.add(new THREE.HemisphereLight(0xffffff, 0xb9ae98, 2.2))
     const slant = new THREE.DirectionalLight(0xffffff, 1.6)
@@ -115,7 +107,8 @@ export class World {
       canvas,
       ray: (e) => this.ray(e),
       hit: (e) => this.hit(e),
-      tabs: () => (this.box && this.parts.box.visible ? { box: this.box, object: this.parts.box } : null),
+      tabs: () =>
+        this.about.box && this.parts.box.visible ? { box: this.about.box, object: this.parts.box } : null,
       cameraAt: (e) => this.cameraAt(e),
       grab: (what, ray, row) => this.grab?.(what, ray, row) ?? false,
       hold: (on) => (this.eye.held = on),
@@ -136,8 +129,17 @@ export class World {
     })
     this.watcher = new ResizeObserver(() => this.resize())
     this.watcher.observe(canvas.parentElement!)
+    this.loop = new Loop(this.renderer.getContext() as WebGL2RenderingContext, {
+      advance: (seconds, now) => this.advance(seconds, now),
+      draw: (moved, asked, now) => this.draw(moved, asked, now),
+      drawn: (spent, moved, now) => this.drawn(spent, moved, now),
+    })
     this.resize()
-    this.loop()
+  }
+
+  /** Length of a square of the ground's grid. */
+  get square() {
+    return this.about.square
   }
 
   /** What the cloud that is shown holds. */
@@ -155,21 +157,21 @@ export class World {
   }
 
   dispose() {
-    this.stopped = true
+    this.loop.stop()
     this.meshes.forEach((m) => m.giveUp())
     this.clouds.dispose()
     this.watcher.disconnect()
     this.eye.dispose()
     this.lighter.dispose()
     this.picker.dispose()
-    this.frame.dispose()
+    this.about.dispose()
     this.projector.dispose()
     for (const group of [...Object.values(this.parts), this.second]) this.empty(group)
     this.renderer.dispose()
   }
 
   request() {
-    this.needed = true
+    this.loop?.request()
   }
 
   private resize() {
@@ -177,36 +179,33 @@ export class World {
     if (!w || !h) return
     this.renderer.setSize(w, h, false)
     this.eye.setAspect(w / h)
-    this.needed = true
+    this.request()
   }
 
-  /** While the view moves, less is drawn if a frame takes too long; when it rests, everything. */
-  private loop = () => {
-    if (this.stopped) return
-    requestAnimationFrame(this.loop)
-    const now = performance.now()
-    const moved = this.eye.update(Math.min(0.1, (now - this.last) / 1000))
-    this.last = now
-    const rest = this.lighter.still(now)
+  private advance(seconds: number, now: number): boolean {
+    const moved = this.eye.update(seconds)
     if (moved) this.nearer.moved()
-    else if (rest) this.nearer.rests(now)
-    if (moved || this.needed || (rest && this.lighter.waiting)) {
-      this.needed = false
+    else if (this.lighter.still(now)) this.nearer.rests(now)
+    return moved
+  }
+
+  /** While the view moves, less is drawn if a picture takes too long; when it rests, everything. */
+  private draw(moved: boolean, asked: boolean, now: number): boolean {
+    const rest = this.lighter.still(now)
+    if (moved || asked || (rest && this.lighter.waiting)) {
       this.lighter.prepare(moved, now)
       this.painter.draw(this.split)
-    } else if (!rest || !this.lighter.slice()) return
+    } else if (!rest || !this.lighter.slice()) return false
     else this.painter.drawSlice(this.split)
-    // drawing is only handed over above: reading one pixel waits until it is done
-    const gl = this.renderer.getContext()
-    gl.readPixels(0, 0, 1, 1, gl.RGBA, gl.UNSIGNED_BYTE, this.pixel)
+    return true
+  }
+
+  private drawn(spent: number, moved: boolean, now: number) {
     if (this.parts.mesh.children.length || this.clouds.points) {
       this.onFilled?.()
       this.onFilled = null
     }
-    const spent = performance.now() - now
-    this.frames.push(spent)
-    if (this.frames.length > 240) this.frames.shift()
-    this.lighter.learn(spent, moved, performance.now())
+    this.lighter.learn(spent, moved, now)
   }
 
   show(part: Part, on: boolean) {
@@ -270,17 +269,7 @@ export class World {
 
   /** Cameras by their states; the chosen one carries its picture as soon as that has come. */
   setCameras(cameras: CameraOut[], selected: number | null, picture?: string | null) {
-    this.cameras = cameras
-    this.selected = selected
-    this.frame.show(picture ?? null, () => this.drawCameras())
-    this.drawCameras()
-  }
-
-  private drawCameras() {
-    this.empty(this.parts.cameras)
-    const length = cameraLength(this.cameras)
-    this.parts.cameras.add(cameraLines(this.cameras, length, this.selected, this.tones, this.frame.picture))
-    this.request()
+    this.about.setCameras(cameras, selected, picture)
   }
 
   /** Cameras of a compared version, beside its cloud. */
@@ -290,20 +279,12 @@ export class World {
   }
 
   setBox(box: Box | null) {
-    this.box = box
-    this.empty(this.parts.box)
-    if (box) this.parts.box.add(boxObject(box, this.tones))
+    this.about.setBox(box)
     if (box) this.clouds.fade(box)
-    this.request()
   }
 
   setGround(extent: number) {
-    this.extent = extent
-    const { object, square } = groundGrid(extent, this.tones)
-    this.square = square
-    this.empty(this.parts.ground)
-    this.parts.ground.add(object)
-    this.request()
+    this.about.setGround(extent)
   }
 
   /** Daylight or dusk: everything that has a tone of its own is drawn anew in it. */
@@ -311,9 +292,7 @@ export class World {
     if (this.tones === tonesOf(dusk)) return
     this.tones = tonesOf(dusk)
     this.clouds.setTones(this.tones)
-    if (this.cameras.length) this.drawCameras()
-    if (this.parts.box.children.length) this.setBox(this.box)
-    if (this.parts.ground.children.length) this.setGround(this.extent)
+    this.about.drawAnew()
     this.request()
   }
 
@@ -361,48 +340,6 @@ export class World {
     return this.meshMode
   }
 
-  private content(): THREE.Box3 {
-    const box = new THREE.Box3()
-    if (this.parts.mesh.children.length) box.expandByObject(this.parts.mesh)
-    if (this.box && box.isEmpty()) box.expandByObject(this.parts.box)
-    if (box.isEmpty() && this.clouds.points) box.expandByObject(this.clouds.points)
-    for (const c of this.cameras)
-      if (c.center && this.parts.cameras.visible) box.expandByPoint(new THREE.Vector3().fromArray(c.center))
-    if (box.isEmpty()) box.set(new THREE.Vector3(-1, -1, 0), new THREE.Vector3(1, 1, 1))
-    return box
-  }
-
-  frameAll(smooth = true) {
-    this.eye.frame(this.content(), smooth)
-    this.request()
-  }
-
-  /** The first view: a little from above, from the front. */
-  home(smooth = false) {
-    this.eye.home(this.content(), smooth)
-    this.request()
-  }
-
-  /** Straight on at the subject: the mesh or what the keep box holds. */
-  look(side: Side) {
-    const subject = new THREE.Box3()
-    if (this.parts.mesh.children.length) subject.expandByObject(this.parts.mesh)
-    else if (this.box) subject.expandByObject(this.parts.box)
-    this.eye.look(side, subject.isEmpty() ? this.content() : subject, this.content())
-    this.request()
-  }
-
-  /** Turn to a place, from its side of the subject's middle. */
-  lookAt(at: [number, number, number]) {
-    const c = this.content().getCenter(new THREE.Vector3())
-    this.eye.comeTo(new THREE.Vector3(...at), c)
-    this.request()
-  }
-
-  perspective() {
-    this.eye.perspective()
-  }
-
   /** World to clip space, row by row, for selections that the server computes. */
   matrix(): number[] {
     return this.eye.matrix()
@@ -419,7 +356,12 @@ export class World {
   }
 
   private ray(e: MouseEvent): THREE.Raycaster {
-    return rayAt(e, this.canvas, this.camera, this.content().getSize(new THREE.Vector3()).length() * 0.004)
+    return rayAt(
+      e,
+      this.canvas,
+      this.camera,
+      this.views.content().getSize(new THREE.Vector3()).length() * 0.004,
+    )
   }
 
   private hit(e: MouseEvent): THREE.Vector3 | null {
@@ -440,21 +382,6 @@ export class World {
     return found && found.applyMatrix4(this.parts.cloud.matrixWorld)
   }
 
-  /** Show the patch about a spot of the mesh, or none. */
-  setSpot(spot: Parameters<Marks['setSpot']>[0]) {
-    this.marks.setSpot(spot)
-  }
-
-  /** Tint faces, given as the corners of their triangles one after the other, or none. */
-  setTinted(corners: Float32Array | null) {
-    this.marks.setTinted(corners)
-  }
-
-  /** Show a line from place to place, or none. */
-  setTrail(places: number[][]) {
-    this.marks.setTrail(places, this.extent * 0.006)
-  }
-
   /** Have presses on points told to somebody; who was told before. */
   listen(to: ((p: THREE.Vector3) => void) | null) {
     const before = this.onPoint
@@ -471,6 +398,6 @@ export class World {
 
   /** The camera under the pointer, by its apex and base on the screen. */
   cameraAt(e: MouseEvent): number | null {
-    return this.parts.cameras.visible ? nearestCamera(this.cameras, e, this.canvas, this.camera) : null
+    return this.parts.cameras.visible ? nearestCamera(this.about.cameras, e, this.canvas, this.camera) : null
   }
 }
