@@ -99,7 +99,7 @@ FIRST_PICTURE = """() => new Promise(done => {
   const look = () => {
     const w = window.vqWorld
     const still = document.querySelector(".world .poster"); if (still && still.complete && still.naturalWidth && !window.firstStill) window.firstStill = performance.now()
-    if (w && w.frames.length && w.parts.mesh.children.length) done([performance.now(), window.firstStill || 0])
+    if (w && !w.onFilled && w.parts.mesh.children.length) done([performance.now(), window.firstStill || 0])
     else setTimeout(look, 10)
   }
   look()
@@ -127,7 +127,7 @@ def turn(page: Page) -> tuple[float, float]:
     page.mouse.down()
     times = page.evaluate(
         """() => { window.stamps = []; const note = () => { if (window.noting) { requestAnimationFrame(note) } };
-        const w = window.vqWorld, old = w.draw.bind(w); w.draw = () => { old(); window.stamps.push(performance.now()) } }"""
+        const p = window.vqWorld.painter, old = p.draw.bind(p); p.draw = (s) => { old(s); window.stamps.push(performance.now()) } }"""
     )
     end = time.monotonic() + 4
     k = 0

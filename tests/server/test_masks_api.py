@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import json
 import zipfile
 from pathlib import Path
 
@@ -107,3 +108,32 @@ def test_what_is_no_edit_or_no_photo_is_refused(data: Path) -> None:
     assert answer.status_code == 422
     assert client.get("/api/v1/projects/1/masks/export").status_code == 404
     assert client.get("/api/v1/projects/1/masks").json()["undo"] == 0
+
+
+def test_edits_that_came_as_a_file_can_be_taken_back_and_the_file_is_what_stands(data: Path) -> None:
+    def grown(paths: list[str], by: int) -> dict:
+        return {"paths": paths, "edit": {"kind": "margin", "amount": by}}
+
+    file = data / "projects" / "1" / "mask-edits.json"
+    # of an archive, or as they were kept once: what was undone last is done again first
+    steps = [grown(["0.png", "1.png"], 1), grown(["1.png"], 2)]
+    file.write_text(json.dumps({"steps": steps, "undone": [grown(["2.png"], 4), grown(["2.png"], 3)], "number": 9}))
+    client = client_of(data)
+    run(client, data, "photos")
+    now = client.get("/api/v1/projects/1/history/masks").json()
+    assert (now["undo"], now["redo"], now["undo_says"]["text"]) == (2, 2, "A mask mended")
+    before = client.get("/api/v1/projects/1/masks").json()
+    assert [r["edits"] for r in before["rows"]] == [1, 2, 0]
+    client.post("/api/v1/projects/1/history/masks/redo")
+    assert json.loads(file.read_text()) == {"steps": [*steps, grown(["2.png"], 3)]}
+    client.post("/api/v1/projects/1/history/masks/undo")
+    client.post("/api/v1/projects/1/history/masks/undo")
+    assert json.loads(file.read_text()) == {"steps": steps[:1]}
+    assert client.get("/api/v1/projects/1/masks").json()["number"] != before["number"]
+    # what is done anew forgets what was taken back, of this layer only
+    assert client.patch("/api/v1/projects/1/photos", json={"paths": ["2.png"], "kept": False}).status_code == 200
+    client.post("/api/v1/projects/1/history/photos/undo")
+    assert client.post("/api/v1/projects/1/masks/edits", json=grown(["0.png"], 5)).status_code == 201
+    again = client_of(data)
+    assert again.get("/api/v1/projects/1/history/masks").json()["redo"] == 0
+    assert again.get("/api/v1/projects/1/history/photos").json()["redo"] == 1

@@ -79,7 +79,7 @@ class Project(SQLModel, table=True):
 
 
 class HistoryStep(SQLModel, table=True):
-    """Something that was done to a project's photos, and can be taken back or, when it was, done again."""
+    """Something that was done by hand to a layer of a project, and can be taken back or, when it was, done again."""
 
     __table_args__ = {"sqlite_autoincrement": True}
 
@@ -87,8 +87,10 @@ class HistoryStep(SQLModel, table=True):
     project_id: int = Field(
         sa_column=Column(Integer, ForeignKey("project.id", ondelete="CASCADE"), nullable=False, index=True)
     )
+    #: photos or masks
+    layer: str = Field(default="photos", sa_column=Column(String, nullable=False, server_default="photos"))
     says: str = Field(default="", sa_column=Column(SaidText, nullable=False))
-    #: what was before and after
+    #: of photos what was before and after, of masks the edit and its photos
     change: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSON, nullable=False))
     #: not taken back
     done: bool = True

@@ -29,15 +29,13 @@ class EditIn(BaseModel):
 @router.get("")
 def all_masks(project_id: int, session: Db, f: Files) -> masks.MasksOut:
     """What is known of the masks."""
-    get_project(session, project_id)
-    return masks.masks_of(f)
+    return masks.masks_of(session, get_project(session, project_id), f)
 
 
 @router.post("/edits", status_code=201)
 def edit(project_id: int, body: EditIn, session: Db, f: Files) -> masks.MasksOut:
     """Mend masks."""
-    get_project(session, project_id)
-    return masks.add_edit(f, body.paths, body.edit)
+    return masks.add_edit(session, project_id, f, body.paths, body.edit)
 
 
 @router.get("/picture", response_class=Response)

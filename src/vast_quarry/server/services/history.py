@@ -1,7 +1,9 @@
 """One history for each layer of a project that is worked on by hand: what can be taken back, and what can be done again.
 
-What was done to photos (left out, sets, evening out, removed) is kept here as changes. Masks, Points and Finish are made anew
-from their edits, so there a step back is one edit fewer; those are kept with what they edit.
+What was done to photos (left out, sets, evening out, removed) is kept as changes; Masks, Points and Finish are made anew from
+their edits, so there a step back is one edit fewer. All of it is in the database and under the project's lock: what was done to
+photos and masks as steps, since another version leaves them as they are; edits of Points and Finish with the version that they
+were begun on, in the project's row.
 """
 
 from __future__ import annotations
@@ -11,15 +13,13 @@ from contextlib import contextmanager
 from typing import Any, Literal
 
 from pydantic import BaseModel
-from sqlalchemy import delete
-from sqlmodel import Session, col, select
+from sqlmodel import Session
 
-from vast_quarry.core.formats.atomic import read_json
 from vast_quarry.core.formats.documents import changed
 from vast_quarry.core.words import Said
 from vast_quarry.pipeline.sentence import Sentence
-from vast_quarry.server.models import HistoryStep, Project
-from vast_quarry.server.services import clearing, drafts, masks, sets, trash
+from vast_quarry.server.models import Project
+from vast_quarry.server.services import clearing, drafts, masks, sets, steps, trash
 from vast_quarry.server.services.folders import Folders, NotFound, editing, get_project
 
 EditedLayer = Literal["photos", "masks", "points", "finish"]
@@ -75,26 +75,15 @@ def recorded(session: Session, project_id: int, folders: Folders, says: Said) ->
 
 
 def note(session: Session, project_id: int, says: Said, change: dict[str, Any]) -> None:
-    """Put a step at the end of the history of photos; what was taken back before cannot be done again any more."""
-    mine = col(HistoryStep.project_id) == project_id
-    session.exec(delete(HistoryStep).where(mine, col(HistoryStep.done).is_(False)))
-    session.add(HistoryStep(project_id=project_id, says=says, change=change))
-    session.flush()
-    kept = session.exec(select(HistoryStep.id).where(mine).order_by(col(HistoryStep.id).desc()).limit(MOST)).all()
-    session.exec(delete(HistoryStep).where(mine, col(HistoryStep.id) < min(k for k in kept if k is not None)))
-
-
-def _step(session: Session, project_id: int, forth: bool) -> HistoryStep | None:
-    """The step that is next to be taken back, or done again."""
-    found = select(HistoryStep).where(col(HistoryStep.project_id) == project_id, col(HistoryStep.done).is_(not forth))
-    order = col(HistoryStep.id).asc() if forth else col(HistoryStep.id).desc()
-    return session.exec(found.order_by(order).limit(1)).first()
+    """Put a step at the end of the history of photos."""
+    steps.add(session, project_id, "photos", says, change)
+    steps.keep_latest(session, project_id, "photos", MOST)
 
 
 def _photos(session: Session, project: Project, folders: Folders, forth: bool) -> bool:
     """Take a step; whether there was nothing left to take it with, and it is forgotten."""
     assert project.id is not None
-    step = _step(session, project.id, forth)
+    step = steps.next_of(session, project.id, "photos", forth)
     if step is None:
         return False
     change, side = dict(step.change), int(forth)
@@ -132,7 +121,7 @@ def remove_photos(folders: Folders, paths: list[str]) -> trash.Removed:
 
 
 def _masks(session: Session, project: Project, folders: Folders, forth: bool) -> None:
-    masks.step(folders, forth)
+    masks.step(session, project, folders, forth)
 
 
 def _points(session: Session, project: Project, folders: Folders, forth: bool) -> None:
@@ -174,16 +163,15 @@ def move(session: Session, project_id: int, folders: Folders, layer: EditedLayer
 def history_of(session: Session, project_id: int, folders: Folders, layer: EditedLayer) -> HistoryOut:
     """What can be taken back and done again."""
     project = get_project(session, project_id)
-    if layer == "photos":
-        rows = session.exec(select(HistoryStep.done).where(col(HistoryStep.project_id) == project_id)).all()
-        back, again = _step(session, project_id, False), _step(session, project_id, True)
+    if layer in ("photos", "masks"):
+        if layer == "masks":
+            masks.take_up(session, project_id, folders)
+        done, undone = steps.counts(session, project_id, layer)
+        back, again = (steps.next_of(session, project_id, layer, forth) for forth in (False, True))
         return HistoryOut(
-            layer=layer, undo=sum(rows), redo=len(rows) - sum(rows), undo_says=back.says if back else None, redo_says=again.says if again else None
+            layer=layer, undo=done, redo=undone, undo_says=back.says if back else None, redo_says=again.says if again else None
         )  # fmt: skip
-    if layer == "masks":
-        document = read_json(folders.mask_edits)
-        done, undone = len(document.get("steps", [])), len(document.get("undone", []))
-    elif layer == "points":
+    if layer == "points":
         there = dict(project.clearing or {})
         done = int(there.get("done", 0))
         undone = len(there.get("edits", [])) - done

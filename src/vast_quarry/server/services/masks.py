@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import json
+import zlib
 from collections import OrderedDict
 from collections.abc import Iterator
 from pathlib import Path
@@ -14,17 +15,21 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 from pydantic import BaseModel
+from sqlmodel import Session
 
 from vast_quarry.core.errors import PlainError
 from vast_quarry.core.formats.atomic import read_json
 from vast_quarry.core.formats.documents import changed
 from vast_quarry.core.mask.edits import Edit, edited
 from vast_quarry.core.mask.files import mask_at, read_small_mask
+from vast_quarry.core.words import Said, say
 from vast_quarry.pipeline import mask_edits
 from vast_quarry.pipeline.apart import apart, load_small
 from vast_quarry.pipeline.mask_edits import edits_by_photo, edits_made
 from vast_quarry.pipeline.steps.masks import mask_file
-from vast_quarry.server.services.folders import Folders, NotFound
+from vast_quarry.server.models import Project
+from vast_quarry.server.services import steps
+from vast_quarry.server.services.folders import Folders, NotFound, editing
 from vast_quarry.server.services.layers import version_of
 from vast_quarry.server.services.pictures import hatched, photo_numbers, safe_path
 
@@ -50,7 +55,7 @@ class MasksOut(BaseModel):
     """Masks of a project."""
 
     rows: list[MaskRow]
-    #: counts every change: pictures are asked for again when it changes
+    #: another one with other edits: pictures are asked for again when it changes
     number: int
     #: edits that can be undone, and that can be made again
     undo: int
@@ -59,8 +64,29 @@ class MasksOut(BaseModel):
     unsaved: bool
 
 
-def _document(folders: Folders) -> dict[str, Any]:
-    return read_json(folders.mask_edits)
+def take_up(session: Session, project_id: int, folders: Folders) -> None:
+    """Put edits that came as a file (from an archive, or from before they were kept as steps) into the history."""
+    if any(steps.counts(session, project_id, "masks")) or not folders.mask_edits.exists():
+        return
+    with editing(session, project_id):
+        if any(steps.counts(session, project_id, "masks")):
+            return
+        document = read_json(folders.mask_edits)
+        there, undone = list(document.get("steps", [])), list(document.get("undone", []))[::-1]
+        taken = [steps.add(session, project_id, "masks", _says(len(c["paths"])), c) for c in there + undone]
+        for step in taken[len(there) :]:
+            step.done = False
+
+
+def _says(photos: int) -> Said:
+    return say("Masks of {n} photos mended", n=photos) if photos > 1 else say("A mask mended")
+
+
+def _write(session: Session, project_id: int, folders: Folders) -> None:
+    """The edits that stand as a file: what pictures and runs of Masks are made from."""
+    with changed(folders.mask_edits) as document:
+        document.clear()
+        document["steps"] = [step.change for step in steps.done(session, project_id, "masks")]
 
 
 def _version(folders: Folders) -> tuple[Path | None, dict[str, Any]]:
@@ -72,9 +98,11 @@ def _version(folders: Folders) -> tuple[Path | None, dict[str, Any]]:
         return None, {}
 
 
-def masks_of(folders: Folders) -> MasksOut:
+def masks_of(session: Session, project: Project, folders: Folders) -> MasksOut:
     """What is known of all masks."""
-    document = _document(folders)
+    assert project.id is not None
+    take_up(session, project.id, folders)
+    undo, redo = steps.counts(session, project.id, "masks")
     folder, known = _version(folders)
     edits = _by_photo(folders)
     shares = {p: r["share"] for p, r in known.items() if r["share"] is not None}
@@ -96,8 +124,8 @@ def masks_of(folders: Folders) -> MasksOut:
             )
         )
     return MasksOut(
-        rows=rows, number=int(document.get("number", 0)), undo=len(document.get("steps", [])),
-        redo=len(document.get("undone", [])), unsaved=(edits_made(folder) if folder else {}) != edits,
+        rows=rows, number=zlib.crc32(json.dumps(edits, sort_keys=True).encode()), undo=undo, redo=redo,
+        unsaved=(edits_made(folder) if folder else {}) != edits,
     )  # fmt: skip
 
 
@@ -105,7 +133,7 @@ def _by_photo(folders: Folders) -> dict[str, list[dict[str, Any]]]:
     return edits_by_photo(str(folders.mask_edits) if folders.mask_edits.exists() else None)
 
 
-def add_edit(folders: Folders, paths: list[str], edit: Edit) -> MasksOut:
+def add_edit(session: Session, project_id: int, folders: Folders, paths: list[str], edit: Edit) -> MasksOut:
     """Make an edit on photos; what was undone before cannot be made again any more.
 
     Raises
@@ -117,25 +145,24 @@ def add_edit(folders: Folders, paths: list[str], edit: Edit) -> MasksOut:
         safe_path(folders.photos, path)
     if not paths:
         raise PlainError("No photo was chosen.", "Choose one or several in the contact sheet.")
-    with changed(folders.mask_edits) as document:
-        document["steps"] = [
-            *document.get("steps", []),
-            {"paths": paths, "edit": mask_edits.one.dump_python(edit, mode="json")},
-        ]
-        document["undone"] = []
-        document["number"] = int(document.get("number", 0)) + 1
-    return masks_of(folders)
+    with editing(session, project_id) as project:
+        take_up(session, project_id, folders)
+        change = {"paths": paths, "edit": mask_edits.one.dump_python(edit, mode="json")}
+        steps.add(session, project_id, "masks", _says(len(paths)), change)
+        _write(session, project_id, folders)
+    return masks_of(session, project, folders)
 
 
-def step(folders: Folders, forth: bool) -> None:
+def step(session: Session, project: Project, folders: Folders, forth: bool) -> None:
     """Take the last edit back, or make the last one that was taken back again."""
-    source, target = ("undone", "steps") if forth else ("steps", "undone")
-    with changed(folders.mask_edits) as document:
-        waiting = list(document.get(source, []))
-        if waiting:
-            document[target] = [*document.get(target, []), waiting.pop()]
-            document[source] = waiting
-            document["number"] = int(document.get("number", 0)) + 1
+    assert project.id is not None
+    take_up(session, project.id, folders)
+    found = steps.next_of(session, project.id, "masks", forth)
+    if found is not None:
+        found.done = forth
+        session.add(found)
+        session.flush()
+        _write(session, project.id, folders)
 
 
 #: masks with their edits, as they were last drawn
