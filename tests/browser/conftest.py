@@ -159,6 +159,36 @@ def wait_drawn(page: Page, part: str, least: float, patience: float = 90.0) -> N
     raise AssertionError(f"{part} is drawn on {share:.4f} of the world only, more than {least} was expected")
 
 
+def at_rest(page: Page) -> None:
+    """Wait until the view stands where it was told to turn to, however slow the machine is."""
+    page.wait_for_function("() => !!window.vqWorld")
+    before = None
+    for _ in range(120):
+        now = page.evaluate("() => window.vqWorld.matrix()")
+        if now == before:
+            return
+        before = now
+        page.wait_for_timeout(300)
+    raise AssertionError("the view does not come to rest")
+
+
+def settled(page: Page) -> None:
+    """Wait until nothing on the page moves in or out any more."""
+    page.wait_for_function(
+        """() => document.getAnimations().every((a) => a.playState !== 'running'
+            || a.effect.getComputedTiming().iterations === Infinity)"""
+    )
+
+
+def quiet(page: Page) -> None:
+    """Wait until the page has asked for all that it needs: for half a second it asks for nothing more."""
+    before, since = -1, time.monotonic()
+    while time.monotonic() - since < 0.5:
+        if page.asked != before:  # type: ignore[attr-defined]
+            before, since = page.asked, time.monotonic()  # type: ignore[attr-defined]
+        page.wait_for_timeout(50)
+
+
 def api(address: str, path: str) -> Any:
     return json.loads(urllib.request.urlopen(address + path).read())
 

@@ -7,7 +7,7 @@ from typing import Any
 
 import pytest
 from playwright.sync_api import Page, expect
-from tests.browser.conftest import WEB, send
+from tests.browser.conftest import WEB, quiet, send, settled
 
 #: screens that are looked at by daylight, and of them those that have a tone of their own at dusk
 LAYERS = ("plan", "photos", "masks", "cameras", "points", "surface", "texture", "finish", "dispatch")
@@ -37,7 +37,8 @@ def test_every_main_screen_passes_axe(page: Page, address: str, built: int, dusk
             page.goto(f"{address}/{where}")
             page.reload()
             page.locator("footer").wait_for()
-            page.wait_for_timeout(600)  # what opens with a movement is looked at when it stands
+            quiet(page)
+            settled(page)  # what opens with a movement is looked at when it stands
             wrong += [f"{where}: {v}" for v in violations(page)]
         page.get_by_role("button", name="Jobs").click()
         expect(page.get_by_role("heading", name="Jobs")).to_be_visible()
@@ -45,7 +46,7 @@ def test_every_main_screen_passes_axe(page: Page, address: str, built: int, dusk
         page.keyboard.press("Escape")
         page.keyboard.press("?")
         expect(page.get_by_role("dialog")).to_be_visible()
-        page.wait_for_timeout(600)
+        settled(page)
         wrong += [f"keys: {v}" for v in violations(page)]
         assert wrong == []
     finally:

@@ -7,6 +7,7 @@ import urllib.request
 from typing import Any
 
 from playwright.sync_api import Page, expect
+from tests.browser.conftest import at_rest, quiet
 
 
 def new_plan(page: Page, address: str) -> int:
@@ -69,24 +70,12 @@ def test_a_lap_less_covers_less_and_a_shoot_goes_on_after_a_failure(page: Page, 
     assert all(p["planned"] for p in listed)
 
 
-def at_rest(page: Page) -> None:
-    """Wait until the view has turned to where it was told to, however slow the machine is."""
-    before = None
-    for _ in range(60):
-        page.wait_for_timeout(600)
-        now = page.evaluate("() => window.vqWorld.matrix()")
-        if now == before:
-            return
-        before = now
-    raise AssertionError("the view does not come to rest")
-
-
 def test_an_area_is_marked_on_the_stand_in(page: Page, address: str) -> None:
     project = new_plan(page, address)
     everything = get(address, f"/api/v1/projects/{project}/plan/plan.json")["result"]["total"]
     with page.expect_response(lambda r: r.url.endswith("/plan/expected")):  # the last thing that is asked of a change
         choose(page, "What to capture", "a marked area")
-    page.wait_for_timeout(400)
+    at_rest(page)
     mark = page.get_by_role("button", name="Mark on it")
     expect(mark).to_have_attribute("aria-pressed", "true")
     page.get_by_role("button", name="Front", exact=True).click()
@@ -110,7 +99,8 @@ def test_an_area_is_marked_on_the_stand_in(page: Page, address: str) -> None:
 
 def test_a_planned_camera_is_dragged_along_its_ring(page: Page, address: str) -> None:
     project = new_plan(page, address)
-    page.wait_for_timeout(800)
+    quiet(page)
+    at_rest(page)
     page.locator(".bed.on").focus()
     page.keyboard.press("ArrowRight")
     expect(page.locator(".through .cap")).to_contain_text("shot 1 ")

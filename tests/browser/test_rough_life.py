@@ -6,11 +6,10 @@ import re
 import socket
 import time
 
-import numpy as np
 import pytest
 from playwright.sync_api import Error as PageError
 from playwright.sync_api import Page, expect
-from tests.browser.conftest import WORLD, Server, api, send, wait_drawn
+from tests.browser.conftest import WORLD, Server, api, quiet, send, wait_drawn
 from tests.conftest import SMALL, RigSet
 
 
@@ -114,8 +113,9 @@ def test_on_a_tablet_by_touch(page: Page, address: str, built: int) -> None:
     for k in range(1, 6):
         touch.send("Input.dispatchTouchEvent", {"type": "touchMove", "touchPoints": [{"x": x + 15 * k, "y": y}]})
     touch.send("Input.dispatchTouchEvent", {"type": "touchEnd", "touchPoints": []})
-    tablet.wait_for_timeout(600)
-    assert not np.allclose(before, tablet.evaluate("() => window.vqWorld.matrix()"), atol=1e-3)
+    tablet.wait_for_function(
+        "before => window.vqWorld.matrix().some((v, k) => Math.abs(v - before[k]) > 1e-3)", arg=before
+    )
     tablet.get_by_role("button", name="Photos 2").tap()
     expect(tablet.locator(".bed.on")).to_contain_text("Photos")
     # a long press picks several; two fingers that part enlarge the photo
@@ -155,11 +155,11 @@ def test_an_idle_tab_asks_for_little_while_a_job_runs_and_stop_is_not_kept_waiti
     page.wait_for_function(
         "() => { const all = [...document.querySelectorAll('.ph img')]; return all.length && all.every((i) => i.complete) }"
     )
-    page.wait_for_timeout(1000)
+    quiet(page)
     asked: list[str] = []
     note = lambda request: asked.append(request.url)  # noqa: E731
     send(address, f"/api/v1/projects/{built}/layers/points/settings", "PUT", {**SMALL["points"], "least_views": 4})
-    page.wait_for_timeout(1000)  # what that changes is asked for first
+    quiet(page)  # what that changes is asked for first
     page.on("request", note)
     began = time.monotonic()
     send(address, f"/api/v1/projects/{built}/layers/points/run", "POST", {})
@@ -185,7 +185,7 @@ def test_nothing_is_asked_of_another_host_and_nothing_breaks(page: Page, address
     for layer in ("plan", "photos", "masks", "cameras", "points", "surface", "texture", "finish", "dispatch"):
         page.goto(f"{address}/projects/{built}/{layer}")
         expect(page.locator(".bed.on")).to_be_visible()
-        page.wait_for_timeout(400)
+        quiet(page)
     assert page.asked - before > 50  # type: ignore[attr-defined]
     assert page.strangers == []  # type: ignore[attr-defined]
     assert page.errors == []  # type: ignore[attr-defined]
