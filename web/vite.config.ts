@@ -7,5 +7,6 @@ export default defineConfig({
   resolve: { alias: { '@': fileURLToPath(new URL('./src', import.meta.url)) } },
   build: { chunkSizeWarningLimit: 900 },
   server: { proxy: { '/api': 'http://127.0.0.1:8765' } },
-  test: { environment: 'jsdom', include: ['tests/**/*.test.ts'] },
+  // machines are shared: how long a test takes says nothing
+  test: { environment: 'jsdom', include: ['tests/**/*.test.ts'], testTimeout: 60_000 },
 })

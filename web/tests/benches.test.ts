@@ -1,5 +1,4 @@
 import { afterEach, beforeEach, describe, expect, it, vi } from 'vitest'
-import { defineComponent, h, onMounted } from 'vue'
 import type { Version, Video } from '@/api/client'
 import AtlasPane from '@/components/AtlasPane.vue'
 import LensMaps from '@/components/LensMaps.vue'
@@ -14,30 +13,9 @@ import PointsBench from '@/benches/PointsBench.vue'
 import { projectOf } from '@/stores/project'
 import type { World } from '@/world/World'
 import { asked, freshStores, layer, mount, photo, serverAnswers, settled } from './mount'
+import { called, world } from './noWorld'
 
-/** What was called of the world, which is not drawn in these tests. */
-const { called, world } = vi.hoisted(() => {
-  const called: [string, ...unknown[]][] = []
-  const held: Record<string, unknown> = { cloud: null, nearer: {} }
-  const world = new Proxy(held, {
-    get: (target, name) =>
-      typeof name === 'symbol' || name in target || name.startsWith('__v_') || name === 'then'
-        ? target[name as string]
-        : (...args: unknown[]) => void called.push([name, ...args]),
-    set: (target, name, value) => ((target[name as string] = value), true),
-  })
-  return { called, world }
-})
-vi.mock('@/components/WorldPane.vue', () => ({
-  default: defineComponent({
-    props: { parts: Array, legend: String },
-    emits: ['ready'],
-    setup(props, { emit, slots }) {
-      onMounted(() => emit('ready', world))
-      return () => h('div', { class: 'world' }, [props.legend, slots.default?.()])
-    },
-  }),
-}))
+vi.mock('@/components/WorldPane.vue', async () => (await import('./noWorld')).pane)
 vi.mock('vue-router', () => ({ useRouter: () => ({ push: vi.fn() }) }))
 
 beforeEach(() => {
@@ -89,7 +67,9 @@ describe('Cameras', () => {
     await settled()
     await settled()
     const names = called.map(([n]) => n)
-    expect(names).toEqual(expect.arrayContaining(['setBox', 'loadCloud', 'setGround', 'setCameras', 'home']))
+    expect(names).toEqual(
+      expect.arrayContaining(['setBox', 'loadCloud', 'setGround', 'setCameras', 'views.home']),
+    )
     expect(r.find('.world')!.textContent).toContain('● placed 1')
     expect(r.find('.world')!.textContent).toContain('◐ weak 1')
     r.close()
@@ -271,7 +251,10 @@ describe('evening out', () => {
       corner_stops: 0,
       falloff_from: 'nothing',
     }
-    serverAnswers((a) => (a.path.endsWith('/tone') || a.path.endsWith('/even') ? tone : undefined))
+    serverAnswers((a) => {
+      if (a.path.endsWith('/histogram')) return { before: [0, 1, 0], after: [0, 1, 0] }
+      return a.path.endsWith('/tone') || a.path.endsWith('/even') ? tone : undefined
+    })
     projectOf(1).photos = [photo('a.jpg', { judged: { proposal: 'keep', tone: [0.1, 0, 0] } as never })]
     const r = mount(TonePanel, { after: 0 })
     await settled()
