@@ -68,7 +68,8 @@ def test_planted_defects_are_found_accepted_and_taken_back(page: Page, address: 
     expect(page.get_by_text(f"{TOTAL} included, 0 left out")).to_be_visible(timeout=60_000)
     page.get_by_role("button", name="Judge the photos").click()
     rows = page.locator(".proposals li")
-    expect(rows.first).to_be_visible(timeout=180_000)
+    # all of them: some are told while others are still looked at
+    expect(rows).to_have_count(len(SPOILT) + OTHERS + len({*TWICE, *AGAIN}), timeout=180_000)
     told = {r.split(" ")[0]: r for r in rows.all_inner_texts()}
     files = sorted(p.name for p in planted.iterdir())
     for k, (says, _) in SPOILT.items():

@@ -261,7 +261,7 @@ def test_draft_undo_redo_keep(client: TestClient, data: Path, built: int) -> Non
     shown = pygltflib.GLTF2.load_from_bytes(client.get(f"{base}/mesh").content)
     assert shown.accessors[3].count == 3 * cut["faces"]
     # files that were freed are made again when they are asked for
-    assert client.delete(f"/api/v1/projects/{built}/cache").json() > 0
+    assert client.post(f"/api/v1/projects/{built}/space/free", json={"what": ["cache"]}).json() > 0
     assert client.get(base).json()["faces"] is None
     assert client.post(f"{base}/make").json()["making"]["state"] == "queued"
     work(data, once=True)

@@ -472,7 +472,7 @@ def test_what_is_made_again_is_bounded_and_can_be_freed(client: TestClient, tmp_
     assert told["bytes"] >= 10_000
     assert trim_cache(folders, 2500) == 3000
     assert sorted(p.name for p in folders.cache.iterdir()) == ["parcel-3", "parcel-4", "video-a"]
-    assert client.delete(f"/api/v1/projects/{project}/cache").json() == 2000
+    assert client.post(f"/api/v1/projects/{project}/space/free", json={"what": ["cache"]}).json() == 2000
     assert [p.name for p in folders.cache.iterdir()] == ["video-a"]
     assert client.get(f"/api/v1/projects/{project}/photos/thumb", params={"path": "1.jpg"}).status_code == 200
 

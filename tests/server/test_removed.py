@@ -36,10 +36,13 @@ def states(client: TestClient) -> dict[str, str]:
 
 def test_removed_photos_come_back_with_all_that_hangs_on_them(client: TestClient, data: Path) -> None:
     before = (data / "projects/1/photos" / ONE).read_bytes()
+    size = client.get(P).json()["bytes"]
     client.patch(f"{P}/photos", json={"paths": [ONE], "kept": False})
     removed = client.post(f"{P}/photos/remove", json={"paths": [ONE, TWO]}).json()
     assert (removed["kind"], removed["names"]) == ("photos", [ONE, TWO])
     assert removed["bytes"] > len(before)
+    # until the trash is emptied it is on the disk as before, and said so
+    assert client.get(P).json()["bytes"] >= size
     assert len(paths(client)) == 22
     assert states(client)["cameras"] == "out of date"
     assert client.get(f"{P}/trash").json()["bytes"] == removed["bytes"]

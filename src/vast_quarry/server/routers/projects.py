@@ -17,7 +17,7 @@ from vast_quarry.server.dependencies import Db, Files
 from vast_quarry.server.models import Job, Project
 from vast_quarry.server.services import jobs, videos
 from vast_quarry.server.services.folders import Folders, duplicate, editing, folders_of, get_project, remove
-from vast_quarry.server.services.sizes import sizes_of, trim_cache
+from vast_quarry.server.services.sizes import sizes_of
 
 router = strict.router("/api/v1/projects", "projects")
 
@@ -180,10 +180,3 @@ def remove_project(request: Request, project_id: int, session: Db, f: Files) -> 
     session.delete(project)
     session.commit()
     remove(f)
-
-
-@router.delete("/{project_id}/cache")
-def empty_cache(project_id: int, session: Db, f: Files) -> int:
-    """Delete what can be made again at any time; bytes that were freed."""
-    get_project(session, project_id)
-    return trim_cache(f, 0)

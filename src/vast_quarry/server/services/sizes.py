@@ -71,7 +71,7 @@ def sizes_of(folders: Folders) -> Sizes:
         with contextlib.suppress(OSError):
             own += entry.stat(follow_symlinks=False).st_size
     first = str(Path(min(names)).relative_to(folders.photos)) if names else None
-    more = sum(_bytes(folders.root / kind) for kind in ("masks", "videos", "uploads", "cache"))
+    more = sum(_bytes(folders.root / kind) for kind in ("masks", "videos", "uploads", "cache", "trash"))
     cache = sum(size for _, size, _ in _made_again(folders))
     return Sizes(len(names), first, versions + own + more, cache)
 

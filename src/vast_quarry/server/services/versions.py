@@ -174,7 +174,7 @@ def space_of(folders: Folders) -> SpaceOut:
     sizes, idle, bin_ = sizes_of(folders), unused(folders), trash.trash_of(folders).bytes
     runs = sum(size_of(p) for p in _stopped_runs(folders))
     return SpaceOut(
-        total=sizes.total + runs + bin_, cache=sizes.cache, runs=runs, versions=sum(bytes_of(folders, v) for v in idle),
+        total=sizes.total + runs, cache=sizes.cache, runs=runs, versions=sum(bytes_of(folders, v) for v in idle),
         version_names=[v.name for v in idle], trash=bin_,
     )  # fmt: skip
 
