@@ -30,6 +30,8 @@ def main() -> None:
         page.on("pageerror", lambda e: print("error in the page:", e))
         page.goto(address)
         page.wait_for_timeout(2500)
+        # which folder it is, is of one machine
+        page.add_style_tag(content=".kept { visibility: hidden }")
         page.screenshot(path=TARGET / "projects.png")
         for layer in LAYERS:
             page.goto(f"{address}/projects/{planned if layer == 'plan' else number}/{layer}")
