@@ -53,7 +53,7 @@ ONE_THREAD := NUMBA_NUM_THREADS=1 OMP_NUM_THREADS=1 OPENBLAS_NUM_THREADS=1 MKL_N
 test: installed
 	@./scripts/real-photos.sh
 	@$(MAKE) --no-print-directory -j 2 warm lint unit-web
-	$(ONE_THREAD) $(BIN)/pytest -n 2 --dist loadgroup
+	$(ONE_THREAD) PYTHONDONTWRITEBYTECODE= $(BIN)/pytest -n 2 --dist loadgroup
 
 screenshots: setup web
 	$(BIN)/python scripts/screenshots.py

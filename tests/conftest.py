@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import fcntl
+import gc
 import json
 import os
 import shutil
@@ -33,6 +34,12 @@ def pytest_itemcollected(item: pytest.Item) -> None:
     """
     file = item.nodeid.split("::")[0]
     item.add_marker(pytest.mark.xdist_group("browser" if file.startswith("tests/browser/") else file))
+
+
+def pytest_collection_finish() -> None:
+    """Modules and tests stay: they need not be looked through each time a run hands memory back."""
+    gc.collect()
+    gc.freeze()
 
 
 def made_once(factory: pytest.TempPathFactory, name: str, make: Callable[[Path], object]) -> Path:
@@ -124,18 +131,24 @@ SMALL = {"cameras": {"photo_scale": 1.0}, "points": {"photo_scale": 1.0, "sweeps
 @pytest.fixture(scope="session")
 def built_data(milestone_set: RigSet, tmp_path_factory: pytest.TempPathFactory) -> Path:
     """A data folder whose first project, of the milestone, was run through to Texture by the worker. Copy it."""
-    return made_once(tmp_path_factory, "built", lambda data: build(milestone_set, data))
+    return made_once(tmp_path_factory, "built", lambda data: build(milestone_set, data, "Carved milestone", "texture"))
 
 
-def build(milestone_set: RigSet, data: Path) -> None:
+@pytest.fixture(scope="session")
+def plain_data(plain_set: RigSet, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A data folder whose first project, of the plain hound, was run through to Surface by the worker. Copy it."""
+    return made_once(tmp_path_factory, "plain-built", lambda data: build(plain_set, data, "Iron hound", "surface"))
+
+
+def build(rig: RigSet, data: Path, name: str, layer: str) -> None:
     client = TestClient(make_app(data), "http://127.0.0.1")
-    where = f"/api/v1/projects/{client.post('/api/v1/projects', json={'name': 'Carved milestone', 'grade': 'rough'}).json()['id']}"
-    assert client.post(f"{where}/photos/from-path", json={"path": str(milestone_set.photos)}).status_code == 202
+    where = f"/api/v1/projects/{client.post('/api/v1/projects', json={'name': name, 'grade': 'rough'}).json()['id']}"
+    assert client.post(f"{where}/photos/from-path", json={"path": str(rig.photos)}).status_code == 202
     work(data, once=True)
-    assert len(client.get(f"{where}/photos").json()) == 24
-    for layer, values in SMALL.items():
-        assert client.put(f"{where}/layers/{layer}/settings", json=values).status_code == 200
-    job = client.post(f"{where}/layers/texture/run").json()
+    assert len(client.get(f"{where}/photos").json()) == len(rig.cameras)
+    for changed, values in SMALL.items():
+        assert client.put(f"{where}/layers/{changed}/settings", json=values).status_code == 200
+    job = client.post(f"{where}/layers/{layer}/run").json()
     assert job["state"] == "queued"
     work(data, once=True)
     done = next(j for j in client.get("/api/v1/jobs").json() if j["id"] == job["id"])

@@ -6,27 +6,31 @@ import json
 from pathlib import Path
 
 import numpy as np
-from tests.conftest import SMALL, RigSet
+from tests.conftest import SMALL, RigSet, moved
 from tests.pipeline.test_run import Silent, places
 
 from vast_quarry.core.formats.ply import read_ply
 from vast_quarry.core.pose import fit_similarity
 from vast_quarry.core.raycast import RayScene
 from vast_quarry.core.surface.mesh import sample_surface
-from vast_quarry.pipeline.export import write_results
+from vast_quarry.pipeline.export import write_cameras, write_cloud, write_mesh
 from vast_quarry.pipeline.grades import Grade
 from vast_quarry.pipeline.looking import other_boxes
 from vast_quarry.pipeline.recipe import recipe_for
-from vast_quarry.pipeline.run import Runner
+from vast_quarry.pipeline.run import Runner, RunResult
 from vast_quarry.pipeline.store import Store
 
 
-def test_the_figure_is_built_and_not_the_printed_block_beside_it(plain_set: RigSet, tmp_path: Path) -> None:
+def test_the_figure_is_built_and_not_the_printed_block_beside_it(
+    plain_set: RigSet, plain_data: Path, tmp_path: Path
+) -> None:
     """The keep box settled on a block at the edge of the pictures, and nothing was said."""
-    store = Store(tmp_path / "out")
-    recipe = recipe_for(Grade.ROUGH, SMALL)
-    result = Runner(store, Silent()).run(recipe, places(plain_set.photos), "surface")
-    write_results(store, result, recipe, tmp_path / "out")
+    store = Store(moved(plain_data, tmp_path / "data") / "projects" / "1")
+    made = {layer: v for layer in ("photos", "masks", "cameras", "points", "surface") for v in store.versions(layer)}
+    result = RunResult(versions=made)
+    (tmp_path / "out").mkdir()
+    for write in (write_cameras, write_cloud, write_mesh):
+        write(store, result, tmp_path / "out")
     told = json.loads((tmp_path / "out" / "cameras.json").read_text())["cameras"]
     placed = {c["photo"]: np.array(c["center"]) for c in told if c["aligned"]}
     assert len(placed) >= 18

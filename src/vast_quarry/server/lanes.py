@@ -9,6 +9,7 @@ The template is told on its standard input which lane to split off, and answers 
 from __future__ import annotations
 
 import argparse
+import gc
 import logging
 import os
 import signal
@@ -48,6 +49,7 @@ def main() -> None:
     signal.signal(signal.SIGCHLD, signal.SIG_IGN)  # nobody waits for those that are split off
     threading.excepthook = quiet_when_stopping
     write_log(a.data, "worker")
+    gc.freeze()  # what is imported is shared with those that are split off, and looked through by none of them
     me, split = os.getpid(), set[int]()
     for line in sys.stdin:
         lane = line.strip()
