@@ -184,7 +184,10 @@ def main() -> None:
                 polling=10,
             )
             print(f"1:1 of a 24 megapixel photo: {page.evaluate('() => performance.now()') - began:.0f} ms")
-            for key, name, ready in (("5", "2 M points", "w.points"), ("7", "mesh", "w.parts.mesh.children.length")):
+            for key, name, ready in (
+                ("5", "2 M points", "w.clouds.points"),
+                ("7", "mesh", "w.parts.mesh.children.length"),
+            ):
                 page.keyboard.press(key)
                 page.wait_for_function(f"() => {{ const w = window.vqWorld; return w && {ready} }}", timeout=120_000)
                 page.wait_for_timeout(9000)
