@@ -82,15 +82,17 @@ def served(data: Path) -> Iterator[str]:
     command = [sys.executable, "-m", "vast_quarry.cli.main", "serve", "--data", str(data), "--port", str(port)]
     server = subprocess.Popen(command, stdout=subprocess.DEVNULL)
     url = f"http://127.0.0.1:{port}"
-    while True:
-        try:
-            urllib.request.urlopen(f"{url}/api/v1/health")
-            break
-        except OSError:
-            time.sleep(0.3)
-    yield url
-    server.terminate()
-    server.wait(10)
+    try:
+        while True:
+            try:
+                urllib.request.urlopen(f"{url}/api/v1/health")
+                break
+            except OSError:
+                time.sleep(0.3)
+        yield url
+    finally:
+        server.terminate()
+        server.wait(10)
 
 
 #: how the 3D view is reached: by what the tests of the page use

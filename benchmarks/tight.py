@@ -92,7 +92,7 @@ def main() -> None:
             page = browser.new_page(viewport={"width": 1280, "height": 800})
             began = time.perf_counter()
             page.goto(f"{url}/projects/{project}/photos", wait_until="commit")
-            page.get_by_text(f"{a.photos} included").wait_for()
+            page.get_by_text(f"{a.photos:,} included").wait_for()
             named = time.perf_counter() - began
             page.wait_for_function(
                 "() => { const all = [...document.querySelectorAll('.ph img')]; return all.length && all.every((i) => i.complete && i.naturalWidth) }"
@@ -124,7 +124,7 @@ def main() -> None:
         pages = [browser.new_page() for _ in range(a.tabs)]
         for page in pages:
             page.goto(f"{url}/projects/{project}/photos")
-            page.get_by_text(f"{a.photos} included").wait_for()
+            page.get_by_text(f"{a.photos:,} included").wait_for()
         time.sleep(10)  # what they fetch when they are opened
         theirs = [server, *server.children(recursive=True)]
         before, began = cpu(theirs), time.perf_counter()
