@@ -207,7 +207,8 @@ def test_what_could_go_is_told_and_goes(client: TestClient, data: Path) -> None:
     assert (told["cache"], told["runs"], told["versions"], told["trash"] > 9000) == (0, 0, 0, True)
     assert states(client)["texture"] == "ready"
     assert client.post(f"{P}/space/free", json={"what": ["trash"]}).json() == told["trash"]
-    assert client.get(f"{P}/space").json()["total"] == told["total"] - told["trash"]
+    # with the trash goes what it noted of each thing
+    assert 0 <= told["total"] - told["trash"] - client.get(f"{P}/space").json()["total"] < 1000
 
 
 def test_what_is_done_to_photos_is_taken_back_step_by_step(client: TestClient) -> None:
@@ -288,7 +289,8 @@ def test_every_layer_that_is_edited_has_a_history(client: TestClient, layer: str
     assert made.status_code < 300, made.text
     told = client.get(f"{P}/history/{layer}").json()
     assert (told["layer"], told["undo"], told["redo"]) == (layer, 1, 0)
-    assert client.post(f"{P}/history/{layer}/undo").json() == {**told, "undo": 0, "redo": 1}
+    taken_back = {**told, "undo": 0, "redo": 1, "undo_says": None, "redo_says": told["undo_says"]}
+    assert client.post(f"{P}/history/{layer}/undo").json() == taken_back
     assert client.post(f"{P}/history/{layer}/undo").json()["undo"] == 0
     assert client.post(f"{P}/history/{layer}/redo").json() == told
 
