@@ -127,7 +127,7 @@ def main() -> None:
         for page in pages:
             page.goto(f"{url}/projects/{project}/photos")
             page.get_by_text(f"{a.photos:,} included").wait_for()
-        time.sleep(10)  # what they fetch when they are opened
+        time.sleep(40)  # what they fetch when they are opened, and what is made ahead
         theirs = [server, *server.children(recursive=True)]
         before, began = cpu(theirs), time.perf_counter()
         time.sleep(30)
