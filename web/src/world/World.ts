@@ -129,12 +129,12 @@ export class World {
     })
     this.watcher = new ResizeObserver(() => this.resize())
     this.watcher.observe(canvas.parentElement!)
+    this.resize() // before the first picture: it has its size then
     this.loop = new Loop(this.renderer.getContext() as WebGL2RenderingContext, {
       advance: (seconds, now) => this.advance(seconds, now),
       draw: (moved, asked, now) => this.draw(moved, asked, now),
       drawn: (spent, moved, now) => this.drawn(spent, moved, now),
     })
-    this.resize()
   }
 
   /** Length of a square of the ground's grid. */

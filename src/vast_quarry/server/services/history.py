@@ -120,10 +120,6 @@ def remove_photos(folders: Folders, paths: list[str]) -> trash.Removed:
     return trash.put_away(folders, "photos", paths, [trash.within(folders.photos, p) for p in paths])
 
 
-def _masks(session: Session, project: Project, folders: Folders, forth: bool) -> None:
-    masks.step(session, project, folders, forth)
-
-
 def _points(session: Session, project: Project, folders: Folders, forth: bool) -> None:
     draft = clearing.draft_of(project, folders)
     draft.done = min(len(draft.edits), draft.done + 1) if forth else max(0, draft.done - 1)
@@ -138,7 +134,7 @@ def _finish(session: Session, project: Project, folders: Folders, forth: bool) -
 
 
 _MOVES: dict[EditedLayer, Callable[[Session, Project, Folders, bool], bool | None]] = {
-    "photos": _photos, "masks": _masks, "points": _points, "finish": _finish,
+    "photos": _photos, "masks": masks.step, "points": _points, "finish": _finish,
 }  # fmt: skip
 
 
