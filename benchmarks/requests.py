@@ -24,28 +24,35 @@ from vast_quarry.server.services.folders import folders_of
 from vast_quarry.server.worker import work
 
 
-def fill(data: Path, client: TestClient, count: int) -> int:
-    """A project with so many photos, and results of the size that they have."""
-    project = int(client.post("/api/v1/projects", json={"name": "Many", "grade": "rough"}).json()["id"])
-    folders = folders_of(data, project)
+def photos(folder: Path, count: int) -> None:
+    """Photos with EXIF, each another one."""
+    folder.mkdir(parents=True, exist_ok=True)
     rng = np.random.default_rng(0)
-    base = rng.integers(0, 255, (90, 120, 3), np.uint8)
     for k in range(count):
         exif = Image.Exif()
         exif[0x0110] = "Practice"
         exif.get_ifd(0x8769)[0x920A] = 35.0
-        Image.fromarray(np.roll(base, k, 1)).save(folders.photos / f"p{k:05d}.jpg", exif=exif, quality=80)
+        Image.fromarray(rng.integers(0, 255, (90, 120, 3), np.uint8)).save(
+            folder / f"p{k:05d}.jpg", exif=exif, quality=80
+        )
+
+
+def fill(data: Path, client: TestClient, count: int) -> int:
+    """A project with so many photos, and results of the size that they have."""
+    project = int(client.post("/api/v1/projects", json={"name": "Many", "grade": "rough"}).json()["id"])
+    folders = folders_of(data, project)
+    photos(folders.photos, count)
     client.post(f"/api/v1/projects/{project}/layers/photos/run")
     work(data, once=True)
     store = folders.store
-    photos = store.versions("photos")[0]
+    listed = store.versions("photos")[0]
     for n in range(2):
         partial = store.partial("cameras", f"made-up-{n}")
         for kind in ("features", "matches"):
             (partial / kind).mkdir()
             for k in range(count):
                 (partial / kind / f"{k:05d}.npz").write_bytes(b"x" * 64)
-        store.finish("cameras", f"made-up-{n}", {}, {"photos": photos.number}, {}, [], 1.0)
+        store.finish("cameras", f"made-up-{n}", {}, {"photos": listed.number}, {}, [], 1.0)
     for k in range(count):
         (folders.cache / f"thumb-{k:05d}.jpg").write_bytes(b"x" * 64)
     write_json(data / "benchmark.json", {"project": project, "photos": count})

@@ -17,10 +17,9 @@ import urllib.request
 from pathlib import Path
 from typing import Any
 
-import numpy as np
 import psutil
 from benchmarks.page import ARGS, CHROMIUM, served
-from PIL import Image
+from benchmarks.requests import photos
 from playwright.sync_api import sync_playwright
 
 
@@ -30,19 +29,6 @@ def ask(url: str, body: object = None) -> Any:
     headers = {"Content-Type": "application/json"} if data else {}
     with urllib.request.urlopen(urllib.request.Request(url, data, headers)) as answer:
         return json.loads(answer.read())
-
-
-def photos(folder: Path, count: int) -> None:
-    """Photos with EXIF, each another one."""
-    folder.mkdir(parents=True)
-    rng = np.random.default_rng(0)
-    for k in range(count):
-        exif = Image.Exif()
-        exif[0x0110] = "Practice"
-        exif.get_ifd(0x8769)[0x920A] = 35.0
-        Image.fromarray(rng.integers(0, 255, (90, 120, 3), np.uint8)).save(
-            folder / f"p{k:05d}.jpg", exif=exif, quality=80
-        )
 
 
 def brought_in(url: str, folder: Path) -> tuple[int, float, int]:
